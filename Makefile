@@ -1,0 +1,37 @@
+# Every target makes its own virtual environment first: a fresh clone needs Python 3.11 or newer and make.
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+
+.PHONY: demo test lint bench prove shots reference clean
+
+$(VENV)/installed: pyproject.toml
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/pip install --quiet --editable ".[dev]"
+	touch $@
+
+demo: $(VENV)/installed
+	$(BIN)/pannier demo
+
+test: lint
+	$(BIN)/pytest
+
+lint: $(VENV)/installed
+	$(BIN)/ruff check src tests bench examples
+	$(BIN)/ruff format --check src tests bench examples
+	$(BIN)/mypy
+
+bench: $(VENV)/installed
+	$(BIN)/python -m bench
+
+prove: $(VENV)/installed
+	$(BIN)/python -m tests.prove
+
+shots: $(VENV)/installed
+	$(BIN)/python docs/shots.py
+
+reference: $(VENV)/installed
+	$(BIN)/python docs/reference.py
+
+clean:
+	rm -rf $(VENV) build dist src/*.egg-info

@@ -1,0 +1,149 @@
+"""Bytes to pixels: one path for every format and color mode, as docs/format.md freezes them."""
+
+from __future__ import annotations
+
+import re
+from typing import Any, Literal
+
+import numpy as np
+
+from pannier.errors import PictureError
+from pannier.images.facts import Facts, open_with_pillow
+
+Color = Literal["rgb", "gray"]
+Pixels = np.ndarray[Any, np.dtype[np.uint8]]
+
+# below this side a reduced decoding is not asked for: libjpeg's eighths could round to the same size there
+SMALLEST_REDUCED_SIDE = 64
+
+WHITE = (255, 255, 255)
+
+
+def decodes_into_own_buffer(facts: Facts) -> bool:
+    """Whether `decode` writes into the buffer given to it, allocating next to nothing beside it."""
+    return facts.format == "jpeg" and facts.mode in ("ycbcr", "gray")
+
+
+def decode(
+    data: bytes | memoryview,
+    facts: Facts,
+    color: Color = "rgb",
+    *,
+    background: tuple[int, int, int] = WHITE,
+    reduction: int = 1,
+    buffer: memoryview | None = None,
+) -> Pixels:
+    """The pixels as they lie in the file (not turned): uint8, (h, w, 3) for "rgb", (h, w) for "gray".
+
+    `reduction` (1, 2, 4, 8) decodes a JPEG to ceil(h / reduction) x ceil(w / reduction); other formats ignore it.
+    `buffer` receives the pixels where `decodes_into_own_buffer` holds. Raises PictureError where the bytes are broken.
+    """
+    try:
+        if decodes_into_own_buffer(facts):
+            return _decode_jpeg(data, facts, color, reduction, buffer)
+        pixels = _decode_deep(data) if "16" in facts.mode and facts.format != "ppm" else _decode_with_pillow(data, facts)
+    except PictureError:
+        raise
+    except MemoryError:
+        raise
+    except Exception as error:  # decoders raise what the damaged bytes happen to provoke
+        raise PictureError(_reason(error)) from error
+    pixels = _lay_over(pixels, background)
+    return to_gray(pixels) if color == "gray" else to_rgb(pixels)
+
+
+def upright(pixels: Pixels, turn: int) -> Pixels:
+    """A view of the pixels turned as EXIF orientation `turn` (1 to 8) says."""
+    if turn >= 5:
+        pixels = pixels.swapaxes(0, 1)
+    if turn in (3, 4, 7, 8):
+        pixels = pixels[::-1]
+    if turn in (2, 3, 6, 7):
+        pixels = pixels[:, ::-1]
+    return pixels
+
+
+def to_gray(pixels: Pixels) -> Pixels:
+    """ITU-R BT.601 luma in integers: (19595 R + 38470 G + 7471 B + 32768) >> 16."""
+    if pixels.ndim == 2:
+        return pixels
+    wide = pixels.astype(np.uint32)
+    luma = wide[..., 0] * np.uint32(19595) + wide[..., 1] * np.uint32(38470) + wide[..., 2] * np.uint32(7471)
+    return ((luma + np.uint32(32768)) >> np.uint32(16)).astype(np.uint8)
+
+
+def to_rgb(pixels: Pixels) -> Pixels:
+    return np.repeat(pixels[..., None], 3, axis=2) if pixels.ndim == 2 else pixels
+
+
+def _decode_jpeg(
+    data: bytes | memoryview, facts: Facts, color: Color, reduction: int, buffer: memoryview | None
+) -> Pixels:
+    import simplejpeg
+
+    height, width = facts.coded_size
+    wanted: dict[str, Any] = {"colorspace": "GRAY" if color == "gray" else "RGB", "buffer": buffer}
+    if reduction > 1:
+        wanted |= {"min_height": -(-height // reduction), "min_width": -(-width // reduction)}
+    try:
+        pixels = simplejpeg.decode_jpeg(data, **wanted)
+    except ValueError as error:
+        if "extraneous bytes" not in str(error):  # harmless rubbish between two parts of the file; all else is damage
+            raise
+        pixels = simplejpeg.decode_jpeg(data, strict=False, **wanted)
+    return pixels[..., 0] if color == "gray" else pixels
+
+
+def _decode_with_pillow(data: bytes | memoryview, facts: Facts) -> Pixels:
+    with open_with_pillow(data, facts.format) as image:
+        image.load()
+        if facts.mode == "gray16":
+            return _from_16_bits(np.asarray(image))
+        if facts.mode.endswith("+alpha"):
+            return np.asarray(image.convert("RGBA"))
+        if image.mode in ("1", "L"):
+            return np.asarray(image.convert("L"))
+        if image.mode == "CMYK":
+            return _from_cmyk(np.asarray(image))
+        return np.asarray(image.convert("RGB"))
+
+
+def _decode_deep(data: bytes | memoryview) -> Pixels:
+    """16 bits a channel, which Pillow would cut to 8: through OpenCV, blue first."""
+    import cv2
+
+    flags = cv2.IMREAD_UNCHANGED | cv2.IMREAD_IGNORE_ORIENTATION
+    pixels = cv2.imdecode(np.frombuffer(data, np.uint8), flags)
+    if pixels is None or pixels.dtype != np.uint16:
+        raise PictureError("its pixels cannot be read")
+    if pixels.ndim == 3:
+        order = [2, 1, 0, 3][: pixels.shape[2]]
+        pixels = pixels[..., order]
+    return _from_16_bits(pixels)
+
+
+def _from_16_bits(pixels: np.ndarray[Any, Any]) -> Pixels:
+    """round(v / 257), so that 0 stays 0 and 65535 becomes 255."""
+    return ((np.clip(pixels, 0, 65535).astype(np.uint32) + np.uint32(128)) // np.uint32(257)).astype(np.uint8)
+
+
+def _from_cmyk(pixels: Pixels) -> Pixels:
+    """Each of R, G, B is (255 - ink) * (255 - black) / 255, rounded; embedded profiles play no part."""
+    light = np.uint32(255) - pixels.astype(np.uint32)
+    return ((light[..., :3] * light[..., 3:] + np.uint32(127)) // np.uint32(255)).astype(np.uint8)
+
+
+def _lay_over(pixels: Pixels, background: tuple[int, int, int]) -> Pixels:
+    """Transparency over a background: (v * a + b * (255 - a)) / 255, rounded."""
+    if pixels.ndim == 2 or pixels.shape[2] != 4:
+        return pixels
+    alpha = pixels[..., 3:].astype(np.uint32)
+    under = np.asarray(background, np.uint32) * (np.uint32(255) - alpha)
+    return ((pixels[..., :3] * alpha + under + np.uint32(127)) // np.uint32(255)).astype(np.uint8)
+
+
+def _reason(error: BaseException) -> str:
+    text = str(error).lower()
+    if re.search(r"premature end|truncated|not enough|unexpected end|cut|eof", text):
+        return "cut short"
+    return "its pixels cannot be read"

@@ -1,0 +1,248 @@
+"""What the header of a picture file says, without decoding it."""
+
+from __future__ import annotations
+
+import io
+import struct
+from dataclasses import dataclass
+from typing import Any
+
+from pannier.errors import PictureError
+
+MAX_PIXELS = 100_000_000
+
+FORMATS = ("jpeg", "png", "webp", "bmp", "gif", "tiff", "ppm")
+
+ORIENTATION_TAG = 274
+BITS_PER_SAMPLE_TAG = 258
+
+
+@dataclass(frozen=True, slots=True)
+class Facts:
+    """What is known of a picture from its header alone.
+
+    `height` and `width` are those of the upright picture, in pixels; `turn` is the EXIF orientation, 1 to 8, that makes
+    it upright. `mode` says how colors are kept: "ycbcr", "rgb", "gray", "palette", "cmyk", "bilevel", with "16" behind
+    it for 16 bits a channel and "+alpha" for transparency.
+    """
+
+    format: str
+    mode: str
+    height: int
+    width: int
+    turn: int = 1
+    progressive: bool = False
+
+    @property
+    def coded_size(self) -> tuple[int, int]:
+        """(height, width) as the pixels lie in the file."""
+        return (self.width, self.height) if self.turn >= 5 else (self.height, self.width)
+
+
+def format_of(head: bytes) -> str | None:
+    """The format that the first 16 or more bytes of a file show, or None where it is no picture that is read here."""
+    if head.startswith(b"\xff\xd8\xff"):
+        return "jpeg"
+    if head.startswith(b"\x89PNG\r\n\x1a\n"):
+        return "png"
+    if head[:4] == b"RIFF" and head[8:12] == b"WEBP":
+        return "webp"
+    if head.startswith((b"GIF87a", b"GIF89a")):
+        return "gif"
+    if head.startswith((b"II*\0", b"MM\0*")):
+        return "tiff"
+    if head.startswith(b"BM") and len(head) >= 14 and head[6:10] == b"\0\0\0\0":
+        return "bmp"
+    if head[:1] == b"P" and head[1:2] in b"123456" and head[2:3] in (b" ", b"\n", b"\r", b"\t"):
+        return "ppm"
+    return None
+
+
+def read_facts(data: bytes | memoryview) -> Facts:
+    """The facts of an encoded picture. Raises PictureError where it is none, or of a kind that is not read."""
+    if len(data) == 0:
+        raise PictureError("0 bytes", "empty")
+    kind = format_of(bytes(data[:16]))
+    if kind is None:
+        raise PictureError("not a picture", "skipped")
+    facts = _jpeg_facts(data) if kind == "jpeg" else _other_facts(data, kind)
+    if facts.height < 1 or facts.width < 1:
+        raise PictureError("no pixels")
+    return facts
+
+
+def check_pixels(facts: Facts, max_pixels: int = MAX_PIXELS) -> None:
+    """Raises PictureError where the header announces more pixels than are decoded here."""
+    pixels = facts.height * facts.width
+    if pixels > max_pixels:
+        size = f"{facts.width:,} x {facts.height:,}"
+        raise PictureError(f"{size} is over {max_pixels / 1e6:g} megapixels", "oversized")
+
+
+# --- JPEG (ITU-T T.81; EXIF 2.3 for the orientation) ---------------------------------------------------------------
+
+_FRAMES = frozenset((0xC0, 0xC1, 0xC2))
+_OTHER_FRAMES = frozenset((0xC3, 0xC5, 0xC6, 0xC7, 0xC9, 0xCA, 0xCB, 0xCD, 0xCE, 0xCF))
+_STANDALONE = frozenset((0x01, *range(0xD0, 0xD9)))
+
+
+def _jpeg_facts(data: bytes | memoryview) -> Facts:
+    turn, adobe_transform, has_jfif = 1, None, False
+    at, end = 2, len(data)
+    while at + 4 <= end:
+        if data[at] != 0xFF:
+            at += 1
+            continue
+        marker = data[at + 1]
+        if marker == 0xFF or marker == 0 or marker in _STANDALONE:
+            at += 1 if marker == 0xFF else 2
+            continue
+        length = (data[at + 2] << 8) | data[at + 3]
+        body = at + 4
+        if marker in _FRAMES:
+            return _jpeg_frame(bytes(data[body : at + 2 + length]), marker, turn, adobe_transform, has_jfif)
+        if marker in _OTHER_FRAMES:
+            raise PictureError("a lossless or arithmetic-coded JPEG, which is not read", "unsupported")
+        if marker in (0xD9, 0xDA):
+            break
+        if marker == 0xE0 and bytes(data[body : body + 4]) == b"JFIF":
+            has_jfif = True
+        elif marker == 0xE1 and bytes(data[body : body + 6]) == b"Exif\0\0":
+            turn = _exif_turn(bytes(data[body + 6 : at + 2 + length]))
+        elif marker == 0xEE and length >= 14 and bytes(data[body : body + 5]) == b"Adobe":
+            adobe_transform = data[body + 11]
+        at += 2 + length
+    raise PictureError("cut short before the picture begins")
+
+
+def _jpeg_frame(frame: bytes, marker: int, turn: int, adobe_transform: int | None, has_jfif: bool) -> Facts:
+    if len(frame) < 6 + 3:
+        raise PictureError("cut short before the picture begins")
+    precision, height, width, components = struct.unpack(">BHHB", frame[:6])
+    if precision != 8:
+        raise PictureError(f"a {precision}-bit JPEG, which is not read", "unsupported")
+    if components == 1:
+        mode = "gray"
+    elif components == 4:
+        mode = "cmyk"
+    elif components == 3:
+        # the rule of libjpeg: JFIF means YCbCr; else Adobe's marker says; else the component ids R, G, B do
+        ids = (frame[6], frame[9], frame[12]) if len(frame) >= 15 else ()
+        coded_rgb = adobe_transform == 0 if adobe_transform is not None else ids == (82, 71, 66)
+        mode = "ycbcr" if has_jfif or not coded_rgb else "rgb"
+    else:
+        raise PictureError(f"a JPEG of {components} components, which is not read", "unsupported")
+    if turn >= 5:
+        height, width = width, height
+    return Facts("jpeg", mode, height, width, turn, marker == 0xC2)
+
+
+def _exif_turn(tiff: bytes) -> int:
+    """The orientation in an EXIF block, 1 where there is none or the block is malformed."""
+    order = {b"II": "<", b"MM": ">"}.get(tiff[:2])
+    if order is None or len(tiff) < 8:
+        return 1
+    (directory,) = struct.unpack(order + "I", tiff[4:8])
+    if directory + 2 > len(tiff):
+        return 1
+    (entries,) = struct.unpack(order + "H", tiff[directory : directory + 2])
+    for i in range(entries):
+        entry = tiff[directory + 2 + 12 * i : directory + 14 + 12 * i]
+        if len(entry) < 12:
+            return 1
+        tag, kind = struct.unpack(order + "HH", entry[:4])
+        if tag == ORIENTATION_TAG and kind == 3:
+            return _valid_turn(struct.unpack(order + "H", entry[8:10])[0])
+    return 1
+
+
+def _png_turn(data: bytes | memoryview) -> int:
+    """The orientation in a PNG file's eXIf chunk; Pillow would decode the whole picture to look for it."""
+    at = 8
+    while at + 12 <= len(data):
+        length = int.from_bytes(data[at : at + 4], "big")
+        if bytes(data[at + 4 : at + 8]) == b"eXIf":
+            return _exif_turn(bytes(data[at + 8 : at + 8 + length]))
+        at += 12 + length
+    return 1
+
+
+def _valid_turn(value: object) -> int:
+    return value if isinstance(value, int) and 1 <= value <= 8 else 1
+
+
+# --- everything else, through Pillow's readers ---------------------------------------------------------------------
+
+
+def open_with_pillow(data: bytes | memoryview, kind: str) -> Any:
+    """Pillow's image of that format, pixels not loaded. Goes past `Image.open`, whose warnings are the whole process's."""
+    from PIL import BmpImagePlugin, GifImagePlugin, JpegImagePlugin, PngImagePlugin, PpmImagePlugin, TiffImagePlugin
+    from PIL import WebPImagePlugin as Webp
+
+    readers = {
+        "jpeg": JpegImagePlugin.JpegImageFile,
+        "png": PngImagePlugin.PngImageFile,
+        "webp": Webp.WebPImageFile,
+        "bmp": BmpImagePlugin.BmpImageFile,
+        "gif": GifImagePlugin.GifImageFile,
+        "tiff": TiffImagePlugin.TiffImageFile,
+        "ppm": PpmImagePlugin.PpmImageFile,
+    }
+    return readers[kind](io.BytesIO(data))
+
+
+_PILLOW_MODES = {
+    "1": "bilevel",
+    "L": "gray",
+    "LA": "gray+alpha",
+    "P": "palette",
+    "PA": "palette+alpha",
+    "RGB": "rgb",
+    "RGBX": "rgb",
+    "RGBA": "rgb+alpha",
+    "CMYK": "cmyk",
+    "YCbCr": "ycbcr",
+    "I;16": "gray16",
+    "I;16B": "gray16",
+    "I;16L": "gray16",
+    "I": "gray16",
+}
+
+
+def _other_facts(data: bytes | memoryview, kind: str) -> Facts:
+    try:
+        with open_with_pillow(data, kind) as image:
+            mode = _other_mode(data, kind, image)
+            width, height = image.size
+            turn = _png_turn(data) if kind == "png" else _valid_turn(image.getexif().get(ORIENTATION_TAG, 1))
+    except PictureError:
+        raise
+    except Exception as error:  # Pillow's readers raise what the damaged bytes happen to provoke
+        raise PictureError(f"its header cannot be read ({_short(error)})") from error
+    if kind == "tiff":  # Pillow gives its upright size, and turns its pixels by itself unless they go through OpenCV
+        turn = turn if "16" in mode and mode != "gray16" else 1
+    elif turn >= 5:
+        height, width = width, height
+    return Facts(kind, mode, height, width, turn)
+
+
+def _other_mode(data: bytes | memoryview, kind: str, image: Any) -> str:
+    if kind == "png" and data[24] == 16:
+        return {0: "gray16", 2: "rgb16", 4: "gray16+alpha", 6: "rgb16+alpha"}.get(data[25], "gray16")
+    if kind == "tiff":
+        bits = image.tag_v2.get(BITS_PER_SAMPLE_TAG, (1,))
+        if max(bits) == 16 and len(bits) in (3, 4):
+            return "rgb16" if len(bits) == 3 else "rgb16+alpha"
+        if max(bits) > 16 or (max(bits) == 16 and len(bits) == 2):
+            raise PictureError(f"a TIFF file of {max(bits)} bits and {len(bits)} channels, which is not read", "unsupported")
+    mode = _PILLOW_MODES.get(image.mode)
+    if mode is None:
+        raise PictureError(f"of color mode {image.mode}, which is not read", "unsupported")
+    if "transparency" in image.info and not mode.endswith("+alpha"):
+        mode += "+alpha"
+    return mode
+
+
+def _short(error: BaseException) -> str:
+    text = " ".join(str(error).split()) or type(error).__name__
+    return text if len(text) <= 80 else text[:77] + "..."

@@ -1,0 +1,105 @@
+"""Pannier: labelled pictures to training batches: pack, version, feed and measure, under a memory limit that holds."""
+
+from __future__ import annotations
+
+import importlib
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from pannier.errors import (
+        ConflictError,
+        DamageError,
+        LimitError,
+        NotFoundError,
+        PannierError,
+        PictureError,
+        SourceError,
+        StoreError,
+        TreatmentError,
+        UsageError,
+    )
+    from pannier.feed.feed import Batch, Feed
+    from pannier.feed.plan import Plan
+    from pannier.images.treatment import Treatment
+    from pannier.measure.sweep import Measurement, measure
+    from pannier.sources.survey import Findings, survey
+    from pannier.store.packing import PackResult
+    from pannier.store.snapshot import Record, Snapshot
+    from pannier.store.store import Store, create, open, open_store
+    from pannier.store.verify import Finding, verify
+
+__version__ = "0.1.0"
+
+# where each public name lives; modules are imported when a name is first used, so that `import pannier` stays light
+_HOMES = {
+    "Batch": "pannier.feed.feed",
+    "ConflictError": "pannier.errors",
+    "DamageError": "pannier.errors",
+    "Feed": "pannier.feed.feed",
+    "Finding": "pannier.store.verify",
+    "Findings": "pannier.sources.survey",
+    "LimitError": "pannier.errors",
+    "Measurement": "pannier.measure.sweep",
+    "NotFoundError": "pannier.errors",
+    "PackResult": "pannier.store.packing",
+    "PannierError": "pannier.errors",
+    "PictureError": "pannier.errors",
+    "Plan": "pannier.feed.plan",
+    "Record": "pannier.store.snapshot",
+    "Snapshot": "pannier.store.snapshot",
+    "SourceError": "pannier.errors",
+    "Store": "pannier.store.store",
+    "StoreError": "pannier.errors",
+    "Treatment": "pannier.images.treatment",
+    "TreatmentError": "pannier.errors",
+    "UsageError": "pannier.errors",
+    "create": "pannier.store.store",
+    "measure": "pannier.measure.sweep",
+    "open": "pannier.store.store",
+    "open_store": "pannier.store.store",
+    "survey": "pannier.sources.survey",
+    "verify": "pannier.store.verify",
+}
+
+__all__ = [
+    "Batch",
+    "ConflictError",
+    "DamageError",
+    "Feed",
+    "Finding",
+    "Findings",
+    "LimitError",
+    "Measurement",
+    "NotFoundError",
+    "PackResult",
+    "PannierError",
+    "PictureError",
+    "Plan",
+    "Record",
+    "Snapshot",
+    "SourceError",
+    "Store",
+    "StoreError",
+    "Treatment",
+    "TreatmentError",
+    "UsageError",
+    "create",
+    "measure",
+    "open",
+    "open_store",
+    "survey",
+    "verify",
+]
+
+
+def __getattr__(name: str) -> Any:
+    home = _HOMES.get(name)
+    if home is None:
+        raise AttributeError(f"module 'pannier' has no attribute {name!r}")
+    value = getattr(importlib.import_module(home), name)
+    globals()[name] = value
+    return value
+
+
+def __dir__() -> list[str]:
+    return [*__all__, "__version__"]

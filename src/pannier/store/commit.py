@@ -1,0 +1,110 @@
+"""Commit: rows and a note become a snapshot at the end of a track, tried again where somebody else was first."""
+
+from __future__ import annotations
+
+import datetime
+import getpass
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from pannier.errors import ConflictError
+from pannier.store import manifest as manifests
+from pannier.store.documents import Document, canonical, digest
+from pannier.store.left_out import LeftOut, publish_left_out
+from pannier.store.manifest import Manifest
+from pannier.store.snapshot import FOLDER, Snapshot, count_document
+
+if TYPE_CHECKING:
+    from pannier.store.store import Store
+
+MOST_TRIES = 100
+
+
+@dataclass
+class Proposal:
+    """What a writer wants on top of a snapshot: `changes` are manifest rows with `removed`."""
+
+    changes: Any
+    note: str = ""
+    shares: dict[str, str] | None = None
+    seed: int | None = None
+    left_out: Sequence[LeftOut] = ()
+    change_counts: list[list[Any]] = field(default_factory=list)
+
+
+def commit(store: Store, track: str, build: Callable[[Snapshot | None], Proposal | None]) -> tuple[Snapshot | None, bool]:
+    """Makes the next snapshot of a track: (the track's snapshot, whether it is new).
+
+    `build` is asked again with the new head whenever another writer was first; None means that there is nothing to add.
+    """
+    for _ in range(MOST_TRIES):
+        head = store.tracks.head(track)
+        parent = Snapshot(store, head.snapshot) if head else None
+        proposal = build(parent)
+        if proposal is None:
+            return parent, False
+        before = parent.manifest if parent else Manifest.empty()
+        after = manifests.write(store.directory, before, proposal.changes)
+        document = _document(store, parent, proposal, after)
+        content = canonical(document)
+        snapshot_id = digest(content)
+        store.directory.create(f"{FOLDER}/{snapshot_id}.json", content)
+        number = head.number + 1 if head else 1
+        if store.tracks.append(track, number, snapshot_id, document["time"], document["author"]):
+            return Snapshot(store, snapshot_id, manifest=after), True
+    raise ConflictError(f"track {track!r} was changed {MOST_TRIES} times by others in the meantime: try again later")
+
+
+def _document(store: Store, parent: Snapshot | None, proposal: Proposal, after: Manifest) -> Document:
+    assert after.base_file is not None
+    labels, names = after.codes("label")
+    present = {names[code] for code in np.unique(labels).tolist() if code >= 0}
+    return {
+        "format": "pannier snapshot 1",
+        "parents": [parent.id] if parent else [],
+        "time": now(),
+        "author": author(),
+        "note": proposal.note,
+        "facts": {},
+        "attachments": [],
+        "classes": number_classes(parent.classes if parent else [], present),
+        "records": len(after),
+        "counts": count_document(after),
+        "changes": proposal.change_counts,
+        "shares": proposal.shares,
+        "seed": proposal.seed,
+        "left_out": publish_left_out(store.directory, proposal.left_out),
+        "left_out_count": len(proposal.left_out),
+        "base": after.base_file.to_document(),
+        "delta": after.delta_file.to_document() if after.delta_file else None,
+        "content_id": after.content_id,
+    }
+
+
+def number_classes(known: Sequence[str], present: set[str]) -> list[str]:
+    """Classes in order of their numbers: those known keep theirs, new ones follow, sorted among themselves.
+
+    Integer labels are sorted as numbers in a first numbering where all are integers; otherwise by code point.
+    """
+    new = present - set(known)
+    if not known and new and all(_is_integer(name) for name in new):
+        return sorted(new, key=lambda name: (int(name), name))
+    return [*known, *sorted(new)]
+
+
+def _is_integer(name: str) -> bool:
+    return name.removeprefix("-").isascii() and name.removeprefix("-").isdigit()
+
+
+def now() -> str:
+    return datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds").replace("+00:00", "Z")
+
+
+def author() -> str:
+    try:
+        return getpass.getuser()
+    except (OSError, KeyError):
+        return "unknown"

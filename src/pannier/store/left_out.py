@@ -1,0 +1,57 @@
+"""The list of what packing left out, kept with the snapshot as an Arrow file of its own."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import pyarrow as pa
+
+from pannier.errors import DamageError, NotFoundError
+from pannier.store.documents import digest
+from pannier.store.files import Directory
+
+FOLDER = "left-out"
+SCHEMA = pa.schema([("key", pa.string()), ("kind", pa.string()), ("reason", pa.string())])
+
+
+@dataclass(frozen=True, slots=True)
+class LeftOut:
+    """One thing that packing left out; `kind` is a word ("broken", "empty", "no label"), `reason` says more."""
+
+    key: str
+    kind: str
+    reason: str
+
+
+def publish_left_out(directory: Directory, items: Sequence[LeftOut]) -> str | None:
+    """Publishes the list and gives its name; None where nothing was left out."""
+    if not items:
+        return None
+    rows = sorted(items, key=lambda item: (item.key.encode(), item.kind))
+    table = pa.table([[r.key for r in rows], [r.kind for r in rows], [r.reason for r in rows]], schema=SCHEMA)
+    sink = io.BytesIO()
+    with pa.ipc.new_file(sink, SCHEMA) as writer:
+        writer.write_table(table)
+    name = digest(sink.getvalue())
+    directory.create(left_out_file(name), sink.getvalue())
+    return name
+
+
+def read_left_out(directory: Directory, name: str | None) -> list[dict[str, str]]:
+    if name is None:
+        return []
+    file = left_out_file(name)
+    try:
+        content = directory.read(file)
+    except NotFoundError:
+        raise DamageError(f"{file} is missing", file=file) from None
+    if digest(content) != name:
+        raise DamageError(f"{file} is damaged: its digest is not its name", file=file)
+    rows: list[dict[str, str]] = pa.ipc.open_file(content).read_all().to_pylist()
+    return rows
+
+
+def left_out_file(name: str) -> str:
+    return f"{FOLDER}/{name}.arrow"

@@ -1,0 +1,307 @@
+"""Manifests: facts about records, sorted by the hash of their keys; one flat base and at most one delta."""
+
+from __future__ import annotations
+
+import io
+import zlib
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from pannier.errors import DamageError
+from pannier.hashing import argsort_hashes
+from pannier.store.content import (
+    BUCKET_SHIFT,
+    bucket_digest,
+    content_id,
+    digests_from_bytes,
+    digests_to_bytes,
+    encode_row,
+)
+from pannier.store.documents import Document, digest
+from pannier.store.files import Directory
+
+FOLDER = "manifests"
+SUFFIX = ".arrow"
+
+# a delta beyond this share of its base is written as a new base
+LARGEST_DELTA = 0.02
+
+_NAMES = pa.dictionary(pa.int32(), pa.string())
+
+FIELDS = (
+    pa.field("hash", pa.uint64(), nullable=False),
+    pa.field("key", pa.large_string(), nullable=False),
+    pa.field("label", _NAMES),
+    pa.field("split", _NAMES),
+    pa.field("sha256", pa.binary(32), nullable=False),
+    pa.field("crc32", pa.uint32(), nullable=False),
+    pa.field("byte_count", pa.int64(), nullable=False),
+    pa.field("width", pa.int32(), nullable=False),
+    pa.field("height", pa.int32(), nullable=False),
+    pa.field("format", _NAMES, nullable=False),
+    pa.field("mode", _NAMES, nullable=False),
+    pa.field("turn", pa.uint8(), nullable=False),
+    pa.field("progressive", pa.bool_(), nullable=False),
+)
+COLUMNS = tuple(field.name for field in FIELDS)
+SCHEMA = pa.schema(list(FIELDS))
+REMOVED = pa.field("removed", pa.bool_(), nullable=False)
+
+_BUCKETS_KEY = b"buckets"
+_ROWS_AT_ONCE = 1 << 14
+
+
+@dataclass(frozen=True)
+class ManifestFile:
+    """How a snapshot names a base or delta: its file's name (SHA-256 of its bytes), CRC-32, bytes and rows."""
+
+    name: str
+    crc32: int
+    byte_count: int
+    rows: int
+
+    def to_document(self) -> Document:
+        return {"name": self.name, "crc32": self.crc32, "byte_count": self.byte_count, "rows": self.rows}
+
+    @property
+    def path(self) -> str:
+        return f"{FOLDER}/{self.name}{SUFFIX}"
+
+
+class Manifest:
+    """The rows of one snapshot, in order of (hash of key, key). Safe between threads; base and delta stay mapped files."""
+
+    def __init__(
+        self,
+        base: Any,
+        delta: Any | None,
+        digests: Mapping[int, bytes],
+        base_file: ManifestFile | None = None,
+        delta_file: ManifestFile | None = None,
+        base_digests: Mapping[int, bytes | None] | None = None,
+    ) -> None:
+        self.base_file, self.delta_file = base_file, delta_file
+        self.digests = digests
+        self.base_digests = digests if base_digests is None else base_digests
+        self._base, self._delta = base, delta
+        if delta is None or not delta.num_rows:
+            self._rows, self._all = None, base
+        else:
+            self._rows = _overlaid(base, delta)
+            parts = [base, delta.drop_columns(["removed"])]
+            self._all = pa.concat_tables(parts, promote_options="default").unify_dictionaries()
+
+    @staticmethod
+    def empty() -> Manifest:
+        return Manifest(SCHEMA.empty_table(), None, {})
+
+    @staticmethod
+    def read(directory: Directory, base: ManifestFile, delta: ManifestFile | None) -> Manifest:
+        """Opens base and delta; every byte of both is checked. Raises DamageError."""
+        base_table, digests = _read(directory, base)
+        delta_table, changed = _read(directory, delta) if delta else (None, {})
+        merged = {bucket: value for bucket, value in (digests | changed).items() if value is not None}
+        return Manifest(base_table, delta_table, merged, base, delta, digests)
+
+    def __len__(self) -> int:
+        return self._all.num_rows if self._rows is None else len(self._rows)
+
+    @property
+    def content_id(self) -> str:
+        return content_id(self.digests)
+
+    @property
+    def side_columns(self) -> tuple[str, ...]:
+        return tuple(name for name in self._all.column_names if name not in COLUMNS)
+
+    def column(self, name: str) -> Any:
+        """A column of numbers as a NumPy array, in order of rows."""
+        values = self._all.column(name).to_numpy()
+        return values if self._rows is None else values[self._rows]
+
+    def codes(self, name: str) -> tuple[np.ndarray[Any, np.dtype[np.int32]], list[str]]:
+        """A column of names as (number by row, -1 for NULL; the names). Names may be there that no row has."""
+        column = self._all.column(name).unify_dictionaries()
+        if column.num_chunks == 0:
+            return np.empty(0, np.int32), []
+        codes = np.concatenate([_codes(chunk) for chunk in column.chunks])
+        return codes if self._rows is None else codes[self._rows], column.chunk(0).dictionary.to_pylist()
+
+    def take(self, rows: Any) -> Any:
+        """An Arrow table of those rows, by number."""
+        rows = np.asarray(rows, np.int64)
+        return self._all.take(pa.array(rows if self._rows is None else self._rows[rows]))
+
+    def table(self) -> Any:
+        """All rows as one Arrow table."""
+        return self._all if self._rows is None else self._all.take(pa.array(self._rows))
+
+    @cached_property
+    def hashes(self) -> np.ndarray[Any, np.dtype[np.uint64]]:
+        values: np.ndarray[Any, np.dtype[np.uint64]] = self.column("hash")
+        return values
+
+    def find(self, key: str, key_hash: int) -> int | None:
+        """The number of the row with that key, or None."""
+        at = int(np.searchsorted(self.hashes, np.uint64(key_hash)))
+        while at < len(self) and int(self.hashes[at]) == key_hash:
+            if self.take([at]).column("key")[0].as_py() == key:
+                return at
+            at += 1
+        return None
+
+    def find_pictures(self, sha256: Iterable[bytes]) -> np.ndarray[Any, np.dtype[np.int64]]:
+        """The numbers of the rows that have one of those pictures."""
+        wanted = set(sha256)
+        prefixes = np.array([int.from_bytes(each[:8], "little") for each in wanted], np.uint64)
+        parts = [_fixed_bytes(chunk, 32)[:, :8].copy().view("<u8").ravel() for chunk in self._all.column("sha256").chunks]
+        there = np.concatenate(parts) if parts else np.empty(0, np.uint64)
+        there = there if self._rows is None else there[self._rows]
+        rows = np.flatnonzero(np.isin(there, prefixes))
+        pictures = self.take(rows).column("sha256").to_pylist()
+        return rows[[picture in wanted for picture in pictures]] if len(rows) else rows
+
+    def keys_in_order(self) -> np.ndarray[Any, np.dtype[np.int64]]:
+        """Row numbers in order of the keys' UTF-8 bytes."""
+        order: np.ndarray[Any, np.dtype[np.int64]] = pc.sort_indices(self.table().column("key").cast(pa.large_binary())).to_numpy()
+        return order.astype(np.int64)
+
+    def changed(self, changes: Any) -> tuple[Any, Any | None, dict[int, bytes]]:
+        """What the next manifest consists of: (base, delta or None, digests), from `changes`, rows with `removed`.
+
+        Recomputes the digests of the touched buckets alone. The base is this one's, unless the delta gets too large.
+        """
+        delta = changes
+        if self._delta is not None and self._delta.num_rows:
+            both = pa.concat_tables([self._delta, changes], promote_options="default").unify_dictionaries()
+            delta = both.take(pa.array(_last_of_each(both)))
+        delta = delta.take(pa.array(_order(delta)))
+        merged = Manifest(self._base, delta, {})
+        buckets = np.unique(changes.column("hash").to_numpy() >> np.uint64(BUCKET_SHIFT)).tolist()
+        digests = dict(self.digests)
+        for bucket, value in merged.bucket_digests(buckets):
+            digests.pop(bucket, None)
+            if value is not None:
+                digests[bucket] = value
+        if delta.num_rows > LARGEST_DELTA * self._base.num_rows:
+            return merged.table().combine_chunks(), None, digests
+        return self._base, delta, digests
+
+    def bucket_digests(self, buckets: list[int]) -> Iterator[tuple[int, bytes | None]]:
+        """The digest of each bucket, computed from the rows; None where it is empty."""
+        numbers = self.hashes >> np.uint64(BUCKET_SHIFT)
+        starts = np.searchsorted(numbers, np.asarray(buckets, np.uint64), side="left")
+        stops = np.searchsorted(numbers, np.asarray(buckets, np.uint64), side="right")
+        side = self.side_columns
+        at = 0
+        while at < len(buckets):
+            end = at + 1
+            while end < len(buckets) and stops[end] - starts[at] <= _ROWS_AT_ONCE and starts[end] == stops[end - 1]:
+                end += 1
+            rows = self.take(np.arange(starts[at], stops[end - 1])).to_pydict()
+            encoded = [
+                (key.encode(), encode_row(key, label, split, sha256, {name: rows[name][i] for name in side}))
+                for i, (key, label, split, sha256) in enumerate(
+                    zip(rows["key"], rows["label"], rows["split"], rows["sha256"], strict=True)
+                )
+            ]
+            for b in range(at, end):
+                part = encoded[starts[b] - starts[at] : stops[b] - starts[at]]
+                yield buckets[b], bucket_digest(part) if part else None
+            at = end
+
+
+def publish(directory: Directory, table: Any, digests: Mapping[int, bytes | None]) -> ManifestFile:
+    """Writes a base or delta under the SHA-256 of its bytes."""
+    sink = io.BytesIO()
+    schema = table.schema.with_metadata({b"pannier": b"manifest 1", _BUCKETS_KEY: digests_to_bytes(digests)})
+    with pa.ipc.new_file(sink, schema) as writer:
+        for batch in table.cast(schema).combine_chunks().to_batches():
+            writer.write_batch(batch)
+    content = sink.getvalue()
+    file = ManifestFile(digest(content), zlib.crc32(content), len(content), table.num_rows)
+    directory.create(file.path, content)
+    return file
+
+
+def write(directory: Directory, parent: Manifest, changes: Any) -> Manifest:
+    """Publishes what `changes` make of a parent manifest, and gives it opened. Writes no more than it must."""
+    base, delta, digests = parent.changed(changes)
+    if delta is None or parent.base_file is None:
+        whole = base if delta is None else Manifest(base, delta, {}).table()
+        return Manifest.read(directory, publish(directory, whole, digests), None)
+    differing: dict[int, bytes | None] = {
+        bucket: digests.get(bucket)
+        for bucket in parent.base_digests.keys() | digests.keys()
+        if parent.base_digests.get(bucket) != digests.get(bucket)
+    }
+    delta_file = publish(directory, delta, differing)
+    return Manifest(base, delta, digests, parent.base_file, delta_file, parent.base_digests)
+
+
+def _read(directory: Directory, file: ManifestFile) -> tuple[Any, dict[int, bytes | None]]:
+    path = directory.path(file.path)
+    try:
+        with pa.memory_map(str(path)) as mapped:
+            content = mapped.read_buffer(mapped.size())
+    except FileNotFoundError:
+        raise DamageError(f"{file.path} is missing; bring it back from a copy of the store", file=file.path) from None
+    except OSError as error:
+        raise DamageError(f"{file.path} cannot be read: {error}", file=file.path) from error
+    if content.size != file.byte_count or zlib.crc32(content) != file.crc32:
+        raise DamageError(f"{file.path} is damaged: its checksum does not fit", file=file.path)
+    table = pa.ipc.open_file(content).read_all()
+    digests = digests_from_bytes(table.schema.metadata[_BUCKETS_KEY])
+    return table.replace_schema_metadata(None), digests
+
+
+def _codes(chunk: Any) -> Any:
+    return pc.fill_null(chunk.indices, -1).to_numpy(zero_copy_only=False)
+
+
+def _fixed_bytes(chunk: Any, width: int) -> np.ndarray[Any, np.dtype[np.uint8]]:
+    """A chunk of a fixed-size binary column as (rows, width) uint8, not copied."""
+    content = np.frombuffer(chunk.buffers()[1], np.uint8)
+    return content[chunk.offset * width : (chunk.offset + len(chunk)) * width].reshape(-1, width)
+
+
+def _order(table: Any) -> Any:
+    """Row numbers in order of (hash, key)."""
+    hashes = table.column("hash").to_numpy()
+    order = argsort_hashes(hashes)
+    in_order = hashes[order]
+    if len(order) > 1 and np.any(in_order[1:] == in_order[:-1]):
+        keys = table.column("key").to_pylist()
+        order = np.array(sorted(range(len(keys)), key=lambda i: (int(hashes[i]), keys[i].encode())), np.int64)
+    return order
+
+
+def _last_of_each(table: Any) -> Any:
+    """Row numbers of the last row of each key."""
+    last = {key: i for i, key in enumerate(table.column("key").to_pylist())}
+    return np.array(sorted(last.values()), np.int64)
+
+
+def _overlaid(base: Any, delta: Any) -> Any:
+    """Positions in base + delta, in order of (hash, key), without what delta replaces or removes."""
+    base_hashes, delta_hashes = base.column("hash").to_numpy(), delta.column("hash").to_numpy()
+    removed = delta.column("removed").to_numpy(zero_copy_only=False)
+    starts = np.searchsorted(base_hashes, delta_hashes, side="left")
+    stops = np.searchsorted(base_hashes, delta_hashes, side="right")
+    kept = np.ones(base.num_rows, bool)
+    delta_keys = delta.column("key")
+    touched = np.flatnonzero(stops > starts)
+    for i in touched.tolist():
+        for row in range(int(starts[i]), int(stops[i])):
+            if base.column("key")[row].as_py() == delta_keys[i].as_py():
+                kept[row] = False
+    positions = np.flatnonzero(kept)
+    added = np.flatnonzero(~removed)
+    places = np.searchsorted(base_hashes[positions], delta_hashes[added], side="right")
+    return np.insert(positions, places, added + base.num_rows)

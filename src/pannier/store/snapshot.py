@@ -1,0 +1,221 @@
+"""Snapshots: a frozen state of a dataset, its records, classes and splits."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from pannier.errors import DamageError, NotFoundError, did_you_mean
+from pannier.hashing import text_hash
+from pannier.images.decode import Pixels
+from pannier.images.prepare import pixels_of
+from pannier.splits import counts_by_class
+from pannier.store.documents import Document, digest, parsed
+from pannier.store.manifest import COLUMNS, Manifest, ManifestFile
+from pannier.store.reading import PictureReader
+
+if TYPE_CHECKING:
+    from pannier.feed.feed import Feed
+    from pannier.images.treatment import Treatment
+    from pannier.store.store import Store
+
+FOLDER = "snapshots"
+SHOWN_DIGITS = 12
+
+
+@dataclass(frozen=True)
+class Record:
+    """One picture in a snapshot. `size` is (height, width) of the upright picture, in pixels."""
+
+    key: str
+    label: str | None
+    split: str | None
+    size: tuple[int, int]
+    byte_count: int
+    format: str
+    mode: str
+    sha256: str
+    crc32: int
+    side: dict[str, Any]
+    _store: Store
+
+    def bytes(self) -> bytes:
+        """The picture's file, as it was packed. Raises DamageError."""
+        place = self._store.index.find(np.frombuffer(bytes.fromhex(self.sha256), np.uint8).reshape(1, 32))[0]
+        if place is None:
+            raise missing_picture(self.key, self.sha256)
+        reader = PictureReader(self._store.directory)
+        try:
+            if place.length != self.byte_count:
+                raise wrong_place(self.key, place.shard, place.row)
+            return reader.read(place.shard, place.offset, place.length, self.crc32, place.row, self.key)
+        finally:
+            reader.close()
+
+    def picture(self) -> Pixels:
+        """The upright picture: uint8 RGB, (h, w, 3). Raises DamageError."""
+        return pixels_of(self.bytes())
+
+
+class Snapshot:
+    """A frozen state of a dataset. Safe between threads. `snapshot[i]`, `snapshot[key]`, `len`, iteration: in order of keys."""
+
+    def __init__(self, store: Store, snapshot_id: str, *, manifest: Manifest | None = None) -> None:
+        self.store, self.id = store, snapshot_id
+        self.document = read_document(store, snapshot_id)
+        try:
+            self.classes: list[str] = list(self.document["classes"])
+            self.content_id: str = self.document["content_id"]
+            self.note: str = self.document["note"]
+            self.time: str = self.document["time"]
+            self.author: str = self.document["author"]
+            self.parents: list[str] = list(self.document["parents"])
+            base = ManifestFile(**self.document["base"])
+            delta = ManifestFile(**self.document["delta"]) if self.document["delta"] else None
+        except (KeyError, TypeError):
+            raise DamageError(f"snapshot {snapshot_id[:SHOWN_DIGITS]} is damaged: a field is missing") from None
+        self.manifest = manifest or Manifest.read(store.directory, base, delta)
+
+    def __repr__(self) -> str:
+        return f"<Snapshot {self.id[:SHOWN_DIGITS]}: {len(self)} records, {len(self.classes)} classes, {self.splits}>"
+
+    def __len__(self) -> int:
+        return len(self.manifest)
+
+    def __getitem__(self, which: int | str) -> Record:
+        if isinstance(which, str):
+            row = self.manifest.find(which, text_hash(which))
+            if row is None:
+                raise NotFoundError(f"no record {which!r} in this snapshot{self._nearest(which)}")
+            return self.record(row)
+        if not -len(self) <= which < len(self):
+            raise IndexError(f"record {which} of {len(self)}")
+        return self.record(int(self._in_key_order[which]))
+
+    def __iter__(self) -> Iterator[Record]:
+        return (self.record(int(row)) for row in self._in_key_order)
+
+    def __contains__(self, key: str) -> bool:
+        return self.manifest.find(key, text_hash(key)) is not None
+
+    def record(self, row: int) -> Record:
+        """The record in a row of the manifest."""
+        fields = {name: column[0] for name, column in self.manifest.take([row]).to_pydict().items()}
+        return Record(
+            key=fields["key"],
+            label=fields["label"],
+            split=fields["split"],
+            size=(fields["height"], fields["width"]),
+            byte_count=fields["byte_count"],
+            format=fields["format"],
+            mode=fields["mode"],
+            sha256=fields["sha256"].hex(),
+            crc32=fields["crc32"],
+            side={name: value for name, value in fields.items() if name not in COLUMNS},
+            _store=self.store,
+        )
+
+    @property
+    def splits(self) -> dict[str, int]:
+        """Records by split, in order train, val, test, others; those without a split are in none."""
+        totals: dict[str, int] = {}
+        for _, split, count in self.document["counts"]:
+            if split is not None:
+                totals[split] = totals.get(split, 0) + count
+        return {split: totals[split] for split in sorted(totals, key=split_rank)}
+
+    @property
+    def counts(self) -> dict[tuple[str | None, str | None], int]:
+        """Records by (class, split); None stands for no label and no split."""
+        return {(label, split): count for label, split, count in self.document["counts"]}
+
+    @property
+    def left_out(self) -> list[dict[str, str]]:
+        """What packing left out to make this snapshot: key, kind and reason of each."""
+        from pannier.store.left_out import read_left_out
+
+        return read_left_out(self.store.directory, self.document["left_out"])
+
+    @cached_property
+    def _in_key_order(self) -> np.ndarray[Any, np.dtype[np.int64]]:
+        return self.manifest.keys_in_order()
+
+    def rows_of(self, split: str | None) -> np.ndarray[Any, np.dtype[np.int64]]:
+        """The manifest's rows of a split, all rows for None. Raises NotFoundError."""
+        codes, names = self.manifest.codes("split")
+        if split is None:
+            return np.arange(len(self), dtype=np.int64)
+        if split not in self.splits:
+            there = did_you_mean(split, self.splits) or "; no record has a split: pack with --shares"
+            raise NotFoundError(f"no split {split!r} in this snapshot{there}")
+        return np.flatnonzero(codes == names.index(split))
+
+    def feed(self, split: str | None, treatment: Treatment | None = None, **options: Any) -> Feed:
+        """A feed of batches of one split (None: of every record); see `pannier.feed.feed.Feed` for the options."""
+        from pannier.feed.feed import Feed
+
+        return Feed(self, split, treatment, **options)
+
+    def _nearest(self, key: str) -> str:
+        if len(self) > 20_000:
+            return ""
+        return did_you_mean(key, self.manifest.table().column("key").to_pylist()) if len(self) < 2_000 else ""
+
+
+def split_rank(split: str) -> tuple[int, str]:
+    usual = ("train", "val", "test")
+    return (usual.index(split) if split in usual else len(usual), split)
+
+
+def read_document(store: Store, snapshot_id: str) -> Document:
+    name = f"{FOLDER}/{snapshot_id}.json"
+    try:
+        content = store.directory.read(name)
+    except NotFoundError:
+        raise DamageError(f"{name} is missing; bring it back from a copy of the store", file=name) from None
+    if digest(content) != snapshot_id:
+        raise DamageError(f"{name} is damaged: its digest is not its name", file=name)
+    return parsed(content, name)
+
+
+def count_document(manifest: Manifest) -> list[list[Any]]:
+    """The counts as a snapshot's document has them: [label, split, records] for all that is not empty."""
+    labels, label_names = manifest.codes("label")
+    splits, split_names = manifest.codes("split")
+    table = counts_by_class(labels, splits, len(label_names), len(split_names))
+    counts = [
+        [label, split, int(table[i, j])]
+        for i, label in enumerate([*label_names, None])
+        for j, split in enumerate([*split_names, None])
+        if table[i, j]
+    ]
+    return sorted(counts, key=lambda row: (row[0] is None, row[0] or "", row[1] is None, row[1] or ""))
+
+
+def missing_picture(key: str, sha256: str) -> DamageError:
+    return DamageError(
+        f"the picture of record {key!r} (SHA-256 {sha256[:SHOWN_DIGITS]}...) is in no shard; run pannier verify", key=key
+    )
+
+
+def wrong_place(key: str, shard: str, row: int) -> DamageError:
+    return DamageError(
+        f"record {key!r} (row {row} of shard {shard}) is damaged: the index gives another length; run pannier verify",
+        file=f"index/{shard}.arrow",
+        row=row,
+        key=key,
+    )
+
+
+def address(text: str) -> tuple[str, str]:
+    """STORE@NAME parted; NAME is "main" where none is given. An "@" that belongs to an existing path is no separator."""
+    store, at, name = text.rpartition("@")
+    if not at or not store or os.sep in name or Path(text).is_dir():
+        return text, "main"
+    return store, name

@@ -1,0 +1,1 @@
+"""Feeding: order, plan, buffers, workers, and the feed itself."""

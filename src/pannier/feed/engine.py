@@ -1,0 +1,308 @@
+"""The engine: threads that read, check, decode and prepare pictures into batch buffers. Plain data in, plain data out.
+
+The issuer waits for a free slot, looks up where the next batch's pictures lie, and parts it into runs. Workers take runs;
+lanes take the records whose decoding is served by an allocator, so that what it keeps is bounded. The consumer collects.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections import deque
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from queue import SimpleQueue
+
+from pannier.errors import DamageError, PannierError, PictureError
+from pannier.feed.buffers import Slot
+from pannier.images.facts import Facts
+from pannier.images.prepare import Preparation
+from pannier.images.treatment import Treatment
+from pannier.store.files import Directory
+from pannier.store.reading import DEFAULT_OPEN_FILES, PictureReader
+
+STACK_BYTES = 1 << 20
+LONGEST_RUN = 8
+
+
+@dataclass(frozen=True, slots=True)
+class Item:
+    """One record of a batch: where it goes, where its bytes lie, and what is known of them."""
+
+    at: int
+    key: str
+    shard: str
+    offset: int
+    length: int
+    crc32: int
+    row: int
+    facts: Facts
+    flips: int
+    is_heavy: bool
+
+
+@dataclass
+class Issued:
+    """One batch on its way: its items, and what the consumer will be told of it."""
+
+    number: tuple[int, int]
+    items: list[Item]
+    keys: list[str]
+    labels: list[str | None]
+    slot: Slot | None = None
+    left: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class _Run:
+    batch: Issued
+    items: Sequence[Item]
+    stream: Stream
+
+
+@dataclass
+class Stream:
+    """A row of batches under way. The issuer's thread consumes `batches` and counts `issued`; the consumer `collected`."""
+
+    batches: Iterator[Issued]
+    issued: int = 0
+    collected: int = 0
+    is_cancelled: bool = False
+    is_exhausted: bool = False
+    done: SimpleQueue[tuple[Issued | None, int, BaseException | None]] = field(default_factory=SimpleQueue)
+
+
+class WorkQueue:
+    """Runs waiting for a thread, in order of batches; light and heavy ones apart."""
+
+    def __init__(self) -> None:
+        self._light: deque[_Run] = deque()
+        self._heavy: deque[_Run] = deque()
+        self._changed = threading.Condition()
+        self._is_closed = False
+
+    def put(self, light: list[_Run], heavy: list[_Run]) -> None:
+        with self._changed:
+            self._light += light
+            self._heavy += heavy
+            self._changed.notify_all()
+
+    def take(self, heavy: bool) -> _Run | None:
+        """The next run of that kind; waits for it. None once closed."""
+        queue = self._heavy if heavy else self._light
+        with self._changed:
+            while not queue and not self._is_closed:
+                self._changed.wait()
+            return None if self._is_closed else queue.popleft()
+
+    def close(self) -> None:
+        with self._changed:
+            self._is_closed = True
+            self._changed.notify_all()
+
+
+@dataclass(frozen=True)
+class Settings:
+    """What the engine's threads need to know; plain data."""
+
+    workers: int
+    heavy_lanes: int
+    slots: int
+    batch_size: int
+    light_read_bytes: int
+    light_decode_bytes: int
+    light_scratch_bytes: int
+
+
+class Engine:
+    """Runs streams of batches. `close` ends every thread and may be called twice."""
+
+    def __init__(self, directory: Directory, treatment: Treatment | None, settings: Settings) -> None:
+        self._directory, self._treatment, self._settings = directory, treatment, settings
+        self.free: SimpleQueue[Slot | None] = SimpleQueue()
+        self._work = WorkQueue()
+        self._streams: SimpleQueue[Stream | None] = SimpleQueue()
+        self._slot_count = 0
+        self._threads: list[threading.Thread] = []
+        self._closing = False
+        self.is_waiting_for_slot = False
+        for _ in range(settings.slots):
+            self.add_slot()
+        self._start()
+
+    @property
+    def slot_count(self) -> int:
+        return self._slot_count
+
+    def add_slot(self) -> None:
+        """One more buffer, for a consumer that keeps its batches: those are its own memory then."""
+        shape = self._treatment.shape if self._treatment else None
+        dtype = self._treatment.dtype if self._treatment else "uint8"
+        self._slot_count += 1
+        self.free.put(Slot(self._slot_count, self._settings.batch_size, shape, dtype))
+
+    def start(self, batches: Iterator[Issued]) -> Stream:
+        stream = Stream(batches)
+        self._streams.put(stream)
+        return stream
+
+    def _start(self) -> None:
+        settings = self._settings
+        ready: SimpleQueue[BaseException | None] = SimpleQueue()
+        jobs: list[tuple[str, Callable[[], None]]] = [("pannier-issue", self._issue)]
+        jobs += [(f"pannier-worker-{i}", lambda: self._work_on(False, ready)) for i in range(settings.workers)]
+        jobs += [(f"pannier-lane-{i}", lambda: self._work_on(True, ready)) for i in range(settings.heavy_lanes)]
+        before = threading.stack_size(STACK_BYTES)
+        try:
+            for name, job in jobs:
+                thread = threading.Thread(target=job, name=name, daemon=True)
+                thread.start()
+                self._threads.append(thread)
+        finally:
+            threading.stack_size(before)
+        problems = [ready.get() for _ in range(settings.workers + settings.heavy_lanes)]
+        problem = next((each for each in problems if each is not None), None)
+        if problem is not None:
+            self.close()
+            raise problem
+
+    def _issue(self) -> None:
+        """The issuer's thread: slot by slot, batch by batch, stream by stream."""
+        while (stream := self._streams.get()) is not None:
+            try:
+                self._issue_stream(stream)
+            except BaseException as error:
+                stream.done.put((None, 0, error))
+            stream.is_exhausted = True
+            stream.done.put((None, 0, None))
+
+    def _issue_stream(self, stream: Stream) -> None:
+        for batch in stream.batches:
+            slot = self._next_slot(stream)
+            if slot is None:
+                return
+            batch.slot, batch.left = slot, len(batch.items)
+            stream.issued += len(batch.items)
+            light, heavy = self._runs(batch, stream)
+            self._work.put(light, heavy)
+
+    def _next_slot(self, stream: Stream) -> Slot | None:
+        while not stream.is_cancelled and not self._closing:
+            self.is_waiting_for_slot = True
+            if self.free.empty():
+                stream.done.put((None, 0, None))  # lets the consumer look whether it keeps all slots itself
+            slot = self.free.get()
+            self.is_waiting_for_slot = False
+            if slot is None:
+                continue  # a wake-up: look again whether to go on
+            if self._slot_count > self._settings.slots and not self.free.empty():
+                self._slot_count -= 1  # more than planned, since the consumer had kept some: one of them is not needed now
+                del slot
+                continue
+            if stream.is_cancelled or self._closing:
+                self.free.put(slot)
+                return None
+            return slot
+        return None
+
+    def _runs(self, batch: Issued, stream: Stream) -> tuple[list[_Run], list[_Run]]:
+        light = [item for item in batch.items if not item.is_heavy]
+        length = max(1, min(LONGEST_RUN, -(-len(light) // (2 * max(1, self._settings.workers)))))
+        runs = [_Run(batch, light[at : at + length], stream) for at in range(0, len(light), length)]
+        return runs, [_Run(batch, [item], stream) for item in batch.items if item.is_heavy]
+
+    def _work_on(self, heavy: bool, ready: SimpleQueue[BaseException | None]) -> None:
+        """A worker's or lane's thread."""
+        try:
+            hand = _Hand(self._directory, self._treatment, self._settings, heavy)
+        except BaseException as error:
+            ready.put(error)
+            return
+        ready.put(None)
+        try:
+            while (run := self._work.take(heavy)) is not None:
+                error = None if run.stream.is_cancelled else hand.work(run)
+                run.stream.done.put((run.batch, len(run.items), error))
+                del run, error
+        finally:
+            hand.close()
+
+    def cancel(self, stream: Stream) -> None:
+        """Ends a stream: nothing of it is under way any more when this returns, and its slots are free."""
+        stream.is_cancelled = True
+        self.free.put(None)
+        while not stream.is_exhausted or stream.collected < stream.issued:
+            batch, count, _ = stream.done.get()
+            stream.collected += count
+            if batch is not None:
+                batch.left -= count
+                if not batch.left and batch.slot is not None:
+                    self.free.put(batch.slot)
+                    batch.slot = None
+
+    def abandon(self) -> None:
+        """Tells every thread to end, and waits for none: a finalizer may run in one of them."""
+        self._closing = True
+        self._streams.put(None)
+        self.free.put(None)
+        self._work.close()
+
+    def close(self) -> None:
+        self.abandon()
+        for thread in self._threads:
+            if thread is not threading.current_thread():
+                thread.join()
+        self._threads.clear()
+        while not self.free.empty():
+            self.free.get()
+
+
+class _Hand:
+    """What one thread works with: a reader, a read buffer, a preparation."""
+
+    def __init__(self, directory: Directory, treatment: Treatment | None, settings: Settings, heavy: bool) -> None:
+        threads = max(1, settings.workers + settings.heavy_lanes)
+        self._reader = PictureReader(directory, max(4, min(DEFAULT_OPEN_FILES, 512 // threads)))
+        self._buffer = bytearray(0 if heavy else settings.light_read_bytes)
+        self._preparation = None
+        if treatment is not None:
+            decode = 0 if heavy else settings.light_decode_bytes
+            scratch = 0 if heavy else settings.light_scratch_bytes
+            self._preparation = Preparation(treatment, decode_bytes=decode, scratch_bytes=scratch)
+
+    def work(self, run: _Run) -> BaseException | None:
+        """Prepares a run's pictures into their batch's slot; the error that stopped it, if one did."""
+        slot = run.batch.slot
+        assert slot is not None
+        item = None
+        try:
+            for item in run.items:
+                if self._preparation is None:
+                    slot.items[item.at] = self._reader.read(
+                        item.shard, item.offset, item.length, item.crc32, item.row, item.key
+                    )
+                    continue
+                if len(self._buffer) < item.length:
+                    self._buffer = bytearray(item.length)
+                data = memoryview(self._buffer)[: item.length]
+                self._reader.read_into(data, item.shard, item.offset, item.crc32, item.row, item.key)
+                self._preparation.into(data, item.facts, slot.array[item.at], item.flips)
+        except PannierError as error:
+            return _named(error, item)
+        except BaseException as error:
+            return error
+        return None
+
+    def close(self) -> None:
+        self._reader.close()
+
+
+def _named(error: PannierError, item: Item | None) -> PannierError:
+    if not isinstance(error, PictureError) or item is None:
+        return error
+    return DamageError(
+        f"record {item.key!r} (row {item.row} of shard {item.shard}) cannot be decoded: {error.reason}; "
+        "it was whole when it was packed, so the decoding library differs",
+        file=f"shards/{item.shard}.arrow",
+        row=item.row,
+        key=item.key,
+    )

@@ -1,0 +1,407 @@
+"""The feed: batches of one split, in an order that depends on content, treatment, seed and epoch alone."""
+
+from __future__ import annotations
+
+import time
+import weakref
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any, Literal
+
+import numpy as np
+
+from pannier.errors import PannierError, UsageError
+from pannier.feed.buffers import Slot, lend
+from pannier.feed.engine import Engine, Issued, Item, Settings, Stream
+from pannier.feed.order import ORDER_BYTES_PER_RECORD, flips, shuffled
+from pannier.feed.plan import Needs, Plan, is_heavy, make_plan
+from pannier.hashing import checked_seed
+from pannier.images.cost import decoding_costs
+from pannier.images.facts import Facts
+from pannier.images.treatment import Treatment
+from pannier.machine import free_memory_bytes, usable_cores
+from pannier.sizes import read_limit
+from pannier.store.snapshot import Snapshot, missing_picture, wrong_place
+
+LabelAs = Literal["number", "one_hot", "binary", "name"]
+Array = np.ndarray[Any, Any]
+
+AUGMENTED_SPLIT = "train"
+
+
+@dataclass(frozen=True)
+class Batch:
+    """One batch. `images` is an array (N, ...) of the treatment's shape and dtype, or a list of encoded bytes without one.
+
+    It stays valid as long as anything sees it. `labels`: int64 (N,), float32 (N, classes), float32 (N, 1) or a list of
+    names, as the feed's `label_as` says; a record without a label has -1, zeros, NaN or None.
+    """
+
+    images: Any
+    keys: list[str]
+    names: list[str | None]
+    epoch: int
+    number: int
+    _classes: dict[str, int]
+    _label_as: LabelAs
+
+    def __len__(self) -> int:
+        return len(self.keys)
+
+    @cached_property
+    def labels(self) -> Any:
+        if self._label_as == "name":
+            return self.names
+        numbers = np.array([-1 if name is None else self._classes[name] for name in self.names], np.int64)
+        if self._label_as == "number":
+            return numbers
+        if self._label_as == "binary":
+            return np.where(numbers < 0, np.nan, numbers).astype(np.float32)[:, None]
+        hot = np.zeros((len(numbers), len(self._classes)), np.float32)
+        labelled = np.flatnonzero(numbers >= 0)
+        hot[labelled, numbers[labelled]] = 1
+        return hot
+
+
+@dataclass(frozen=True)
+class Meter:
+    """How a feed has done so far. `waiting_share` is the part of the time that the consumer waited for batches."""
+
+    pictures: int
+    seconds: float
+    waiting_share: float
+    working_memory_bytes: int
+
+    @property
+    def pictures_per_second(self) -> float:
+        return self.pictures / self.seconds if self.seconds else 0.0
+
+
+class Feed:
+    """Batches of one split of a snapshot; None feeds every record. Iterating gives one epoch, the next `for` the next.
+
+    batch_size: records a batch; the last one of an epoch may be smaller (last="keep") or is left out (last="drop").
+    seed: of the order and of every random step. shuffle, augment: by default for the split "train" alone.
+    label_as: "number" int64 (N,), "one_hot" float32 (N, classes), "binary" float32 (N, 1) of two classes, "name".
+    workers: threads, by default the usable cores. ahead: batches kept ready, by default as the limit allows.
+    memory_limit: bytes, "256MiB", "auto" (half of what is free) or None (unlimited): bounds what the feed and its workers
+    hold, see `plan`. Batches that the consumer keeps beyond the one in hand are the consumer's.
+
+    Equal content, split, treatment, seed and epoch give equal batches, whatever the workers, `ahead` and limit.
+    For one consuming thread. `close` ends all threads and may be called twice; a `with` block does it.
+    Raises LimitError, UsageError, NotFoundError at once; DamageError, naming shard, row and key, while feeding.
+    """
+
+    def __init__(
+        self,
+        snapshot: Snapshot,
+        split: str | None,
+        treatment: Treatment | None = None,
+        *,
+        batch_size: int = 32,
+        seed: int = 0,
+        shuffle: bool | None = None,
+        augment: bool | None = None,
+        last: Literal["keep", "drop"] = "keep",
+        label_as: LabelAs = "number",
+        workers: int | None = None,
+        ahead: int | None = None,
+        memory_limit: str | int | None = "auto",
+    ) -> None:
+        _check(batch_size, last, label_as, workers, ahead)
+        if treatment is not None:
+            treatment.value_line()  # raises where mean and std are still missing
+        if label_as == "binary" and len(snapshot.classes) != 2:
+            raise UsageError(f'label_as = "binary" needs two classes; this snapshot has {len(snapshot.classes)}')
+        self.snapshot, self.split, self.treatment = snapshot, split, treatment
+        self.batch_size, self.seed, self.last, self.label_as = batch_size, checked_seed(seed), last, label_as
+        self.shuffle = split == AUGMENTED_SPLIT if shuffle is None else shuffle
+        self.augment = split == AUGMENTED_SPLIT if augment is None else augment
+        self._rows = snapshot.rows_of(split)
+        self._classes = {name: number for number, name in enumerate(snapshot.classes)}
+        needs = _needs(snapshot, self._rows, treatment, batch_size)
+        self.plan: Plan = make_plan(
+            needs, _limit_bytes(memory_limit), usable_cores(), workers=workers, ahead=ahead, keys=self._key_of_position
+        )
+        self._heavy = is_heavy(needs, self.plan.light_bytes)
+        self._settings = _settings(self.plan, needs, self._heavy, batch_size)
+        self._engine: Engine | None = None
+        self._stream: Stream | None = None
+        self._upcoming = (0, 0)  # epoch and batch that the stream gives next
+        self._epoch = 0
+        self._is_closed = False
+        self._delivered = 0
+        self._pictures = 0
+        self._seconds = self._waited = 0.0
+        self._since: float | None = None
+
+    def __len__(self) -> int:
+        """Batches an epoch."""
+        count = len(self._rows)
+        return count // self.batch_size if self.last == "drop" else -(-count // self.batch_size)
+
+    def __iter__(self) -> Iterator[Batch]:
+        """The next epoch."""
+        yield from self._one_epoch(1)
+
+    def epochs(self, count: int) -> Iterator[Iterator[Batch]]:
+        """The next `count` epochs, one iterator of batches each; work goes on across their borders."""
+        if count < 0:
+            raise UsageError(f"{count} epochs: must be 0 or more")
+        for left in range(count, 0, -1):
+            yield self._one_epoch(left)
+
+    def _one_epoch(self, left: int) -> Iterator[Batch]:
+        epoch, self._epoch = self._epoch, self._epoch + 1
+        return self._batches_of(epoch, epoch + left)
+
+    def _batches_of(self, epoch: int, until: int) -> Iterator[Batch]:
+        self._check_open()
+        self._stream_from(epoch, until)
+        is_whole = False
+        self._since = time.perf_counter()
+        try:
+            for number in range(len(self)):
+                batch = self._next_batch(number, epoch)
+                self._tick()
+                yield batch
+                del batch
+            is_whole = True
+        finally:
+            self._tick()
+            self._since = None
+            if not is_whole or self._upcoming[0] >= until:
+                self._stop_stream()
+
+    def _next_batch(self, number: int, epoch: int) -> Batch:
+        self._check_open()
+        started = time.perf_counter()
+        issued, slot = self._collect()
+        self._waited += time.perf_counter() - started
+        if issued.number != (epoch, number):
+            raise UsageError("two loops over one feed at the same time: finish one, or open a feed for each")
+        self._upcoming = (epoch, number + 1) if number + 1 < len(self) else (epoch + 1, 0)
+        self._delivered += 1
+        self._pictures += len(issued.keys)
+        return Batch(
+            self._images(slot, len(issued.keys)), issued.keys, issued.labels, epoch, number, self._classes, self.label_as
+        )
+
+    def _images(self, slot: Slot, count: int) -> Any:
+        assert self._engine is not None
+        if slot.shape is not None:
+            return lend(slot, count, self._engine.free)
+        images = slot.items[:count]
+        slot.items[:] = [b""] * len(slot.items)
+        self._engine.free.put(slot)
+        return images
+
+    def _collect(self) -> tuple[Issued, Slot]:
+        """Waits until the next batch in order is whole."""
+        stream, engine = self._stream, self._engine
+        if stream is None or engine is None:
+            raise UsageError("two loops over one feed at the same time: finish one, or open a feed for each")
+        while True:
+            first = self._ready.get(self._upcoming)
+            if first is not None and first.left == 0:
+                del self._ready[self._upcoming]
+                assert first.slot is not None
+                slot, first.slot = first.slot, None
+                return first, slot
+            self._spare_slot_if_all_are_kept(stream, engine)
+            batch, count, error = stream.done.get()
+            stream.collected += count
+            if error is not None:
+                self._fail(error)
+            if batch is None:
+                continue  # the issuer has no more to give out; what it gave is still under way
+            batch.left -= count
+            self._ready[batch.number] = batch
+
+    def _spare_slot_if_all_are_kept(self, stream: Stream, engine: Engine) -> None:
+        """A consumer that keeps every batch would wait for ever: then it gets one more buffer, which it keeps too."""
+        for _ in range(3):
+            if not (stream.collected == stream.issued and engine.is_waiting_for_slot and engine.free.empty() and stream.done.empty()):
+                return
+            time.sleep(0.001)
+        engine.add_slot()
+
+    def _fail(self, error: BaseException) -> None:
+        self.close()
+        if isinstance(error, MemoryError):
+            raise PannierError(
+                "memory ran out while feeding, below the planned limit: give a lower --memory-limit or fewer workers"
+            ) from error
+        raise error
+
+    def _stream_from(self, epoch: int, until: int) -> None:
+        if self._stream is not None and self._upcoming == (epoch, 0) and not self._stream.is_cancelled:
+            return
+        self._stop_stream()
+        if self._engine is None:
+            self._engine = Engine(self.snapshot.store.directory, self.treatment, self._settings)
+            self._finalizer = weakref.finalize(self, self._engine.abandon)
+        self._ready: dict[tuple[int, int], Issued] = {}
+        self._upcoming = (epoch, 0)
+        source = _BatchSource(self)
+        self._stream = self._engine.start(source.batches(epoch, until))
+
+    def _stop_stream(self) -> None:
+        stream, self._stream = self._stream, None
+        if stream is not None and self._engine is not None:
+            for batch in self._ready.values():
+                if batch.left == 0 and batch.slot is not None:
+                    self._engine.free.put(batch.slot)
+                    batch.slot = None
+            self._ready = {}
+            self._engine.cancel(stream)
+
+    def close(self) -> None:
+        """Ends every thread and gives back all memory but that of batches which are still seen."""
+        if self._is_closed:
+            return
+        self._is_closed = True
+        stream, self._stream = self._stream, None
+        if stream is not None:
+            stream.is_cancelled = True
+        if self._engine is not None:
+            self._finalizer.detach()
+            self._engine.close()
+        self._ready = {}
+
+    def __enter__(self) -> Feed:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def _check_open(self) -> None:
+        if self._is_closed:
+            raise UsageError("this feed is closed: open a new one")
+
+    def _tick(self) -> None:
+        if self._since is not None:
+            now = time.perf_counter()
+            self._seconds += now - self._since
+            self._since = now
+
+    @property
+    def meter(self) -> Meter:
+        """Pictures, seconds, waiting and memory since the first batch was asked for."""
+        self._tick()
+        slots = self._engine.slot_count if self._engine else 0
+        memory = self.plan.total_bytes + (slots - self._settings.slots) * self.plan.batch_bytes if slots else 0
+        return Meter(self._pictures, self._seconds, self._waited / self._seconds if self._seconds else 0.0, memory)
+
+    def _key_of_position(self, position: int) -> str:
+        key: str = self.snapshot.manifest.take([int(self._rows[position])]).column("key")[0].as_py()
+        return key
+
+
+class _BatchSource:
+    """What the issuer asks for batches: order and look-up, without a reference to the feed that would keep it alive."""
+
+    def __init__(self, feed: Feed) -> None:
+        self._snapshot, self._rows, self._heavy = feed.snapshot, feed._rows, feed._heavy
+        self._batch_size, self._steps = feed.batch_size, len(feed)
+        self._seed, self._shuffle = feed.seed, feed.shuffle
+        self._flip = feed.treatment.flip if feed.treatment is not None and feed.augment else "none"
+
+    def batches(self, epoch: int, until: int) -> Iterator[Issued]:
+        for each in range(epoch, until):
+            positions = self._order(each)
+            for number in range(self._steps):
+                at = number * self._batch_size
+                yield self._batch(each, number, positions[at : at + self._batch_size])
+
+    def _order(self, epoch: int) -> np.ndarray[Any, np.dtype[np.int32]]:
+        if self._shuffle:
+            order = shuffled(self._snapshot.manifest.hashes[self._rows], self._seed, epoch)
+        else:
+            order = self._by_key
+        return order.astype(np.int32)
+
+    @cached_property
+    def _by_key(self) -> np.ndarray[Any, np.dtype[np.int64]]:
+        keys = self._snapshot.manifest.take(self._rows).column("key").to_pylist()
+        encoded = [key.encode() for key in keys]
+        return np.array(sorted(range(len(encoded)), key=encoded.__getitem__), np.int64)
+
+    def _batch(self, epoch: int, number: int, positions: Array) -> Issued:
+        rows = self._snapshot.manifest.take(self._rows[positions])
+        columns = rows.to_pydict()
+        keys: list[str] = columns["key"]
+        digests = np.frombuffer(b"".join(columns["sha256"]), np.uint8).reshape(-1, 32)
+        index = self._snapshot.store.index
+        places = index.find(digests)
+        if None in places:
+            index.refresh()
+            places = index.find(digests)
+        hashes = np.array(columns["hash"], np.uint64)
+        turned = flips(hashes, self._seed, epoch, self._flip) if self._flip != "none" else [0] * len(keys)
+        heavy = self._heavy[positions].tolist()
+        items = []
+        for i, place in enumerate(places):
+            if place is None:
+                raise missing_picture(keys[i], columns["sha256"][i].hex())
+            if place.length != columns["byte_count"][i]:
+                raise wrong_place(keys[i], place.shard, place.row)
+            facts = Facts(*(columns[name][i] for name in ("format", "mode", "height", "width", "turn", "progressive")))
+            items.append(
+                Item(
+                    i,
+                    keys[i],
+                    place.shard,
+                    place.offset,
+                    place.length,
+                    columns["crc32"][i],
+                    place.row,
+                    facts,
+                    turned[i],
+                    heavy[i],
+                )
+            )
+        return Issued((epoch, number), items, keys, columns["label"])
+
+
+def _check(batch_size: Any, last: Any, label_as: Any, workers: Any, ahead: Any) -> None:
+    for name, value, optional in (("batch_size", batch_size, False), ("workers", workers, True), ("ahead", ahead, True)):
+        if not (optional and value is None) and (type(value) is not int or value < 1):
+            raise UsageError(f"{name} = {value!r}: must be a whole number of 1 or more")
+    if last not in ("keep", "drop"):
+        raise UsageError(f"last = {last!r}: must be 'keep' or 'drop'")
+    if label_as not in ("number", "one_hot", "binary", "name"):
+        raise UsageError(f"label_as = {label_as!r}: must be 'number', 'one_hot', 'binary' or 'name'")
+
+
+def _limit_bytes(memory_limit: str | int | None) -> int | None:
+    limit = read_limit(memory_limit)
+    return free_memory_bytes() // 2 if isinstance(limit, str) else limit
+
+
+def _needs(snapshot: Snapshot, rows: Array, treatment: Treatment | None, batch_size: int) -> Needs:
+    """What the records of a split cost, from the manifest alone."""
+    manifest = snapshot.manifest
+    encoded = manifest.column("byte_count")[rows].astype(np.int64)
+    none = np.zeros(len(rows), np.int64)
+    order_bytes = len(rows) * ORDER_BYTES_PER_RECORD
+    if treatment is None:
+        return Needs(none if len(rows) else encoded, none, none, none, None, batch_size, order_bytes)
+    formats, modes = (_names(manifest, name)[rows] for name in ("format", "mode"))
+    numbers = [manifest.column(name)[rows] for name in ("height", "width", "turn", "progressive")]
+    costs = decoding_costs(formats, modes, *numbers, encoded, treatment)
+    return Needs(encoded, costs.own, costs.allocated, costs.scratch, treatment.byte_count, batch_size, order_bytes)
+
+
+def _names(manifest: Any, column: str) -> Array:
+    codes, names = manifest.codes(column)
+    return np.array(names or [""])[codes]
+
+
+def _settings(plan: Plan, needs: Needs, heavy: Array, batch_size: int) -> Settings:
+    """Buffers as large as the largest light record needs them."""
+    light = ~heavy
+    has_light = bool(light.any()) or not len(light)
+    largest = [int(column[light].max(initial=0)) for column in (needs.encoded, needs.own, needs.scratch)]
+    return Settings(plan.workers if has_light else 0, plan.heavy_lanes, plan.ahead + 1, batch_size, *largest)

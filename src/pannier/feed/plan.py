@@ -1,0 +1,147 @@
+"""The plan: how many workers, lanes and batches fit under a memory limit; a pure function of stated inputs."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from pannier.errors import LimitError
+from pannier.sizes import show_bytes
+
+DEFAULT_AHEAD = 4
+
+# what a thread holds beside its buffers: the part of its stack that is touched, Python objects, a table of sizes
+WORKER_BYTES = 384 << 10
+# what the engine holds once: queues, tasks under way, rows of the manifest that were looked up
+ENGINE_BYTES = 3 << 20
+
+# decoding that takes more than this from an allocator goes to a heavy lane
+LIGHT_ALLOCATION = 1 << 20
+
+_QUANTILES = (1.0, 0.999, 0.99, 0.95, 0.8, 0.5, 0.0)
+
+Numbers = np.ndarray[Any, np.dtype[np.int64]]
+
+
+@dataclass(frozen=True)
+class Needs:
+    """What the records of a split need, in bytes by record, and what a batch needs."""
+
+    encoded: Numbers
+    own: Numbers
+    allocated: Numbers
+    scratch: Numbers
+    item_bytes: int | None
+    batch_size: int
+    order_bytes: int
+
+    @property
+    def of_one_worker(self) -> Numbers:
+        return self.encoded + self.own + self.scratch + self.allocated
+
+    def batch_bytes(self, batch_size: int) -> int:
+        if self.item_bytes is not None:
+            return batch_size * self.item_bytes
+        count = min(batch_size, len(self.encoded))
+        return int(np.sort(self.encoded)[-count:].sum()) if count else 0  # encoded pictures: the largest together
+
+
+@dataclass(frozen=True)
+class Plan:
+    """How a feed works, all sizes in bytes.
+
+    workers: threads for records that decode into planned buffers; heavy_lanes: threads for those that do not.
+    ahead: batches kept ready beside the one that the consumer has. batch_bytes: one batch. decode_bytes: reading, decoding
+    and resizing in all threads. total_bytes: everything; never over limit_bytes (None: unlimited).
+    """
+
+    workers: int
+    heavy_lanes: int
+    ahead: int
+    batch_bytes: int
+    decode_bytes: int
+    order_bytes: int
+    total_bytes: int
+    limit_bytes: int | None
+    light_bytes: int
+    heavy_bytes: int
+
+
+def make_plan(
+    needs: Needs, limit_bytes: int | None, cores: int, *, workers: int | None = None, ahead: int | None = None, keys: Any = None
+) -> Plan:
+    """The first of the plans in order of preference that fits. `workers` and `ahead` are fixed where given.
+
+    Raises LimitError, which names the batch size that would fit or else the smallest limit; `keys(i)` names a record.
+    """
+    smallest: Plan | None = None
+    for plan in _plans(needs, limit_bytes, cores, workers, ahead):
+        if limit_bytes is None or plan.total_bytes <= limit_bytes:
+            return plan
+        if smallest is None or plan.total_bytes < smallest.total_bytes:
+            smallest = plan
+    assert smallest is not None
+    assert limit_bytes is not None
+    raise _refusal(needs, smallest, limit_bytes, keys)
+
+
+def is_heavy(needs: Needs, light_bytes: int) -> np.ndarray[Any, np.dtype[np.bool_]]:
+    """Which records go to a heavy lane: those that an allocator serves, and those too large for a worker's buffers."""
+    return (needs.allocated > LIGHT_ALLOCATION) | (needs.of_one_worker > light_bytes)
+
+
+def _plans(needs: Needs, limit: int | None, cores: int, workers: int | None, ahead: int | None) -> Iterator[Plan]:
+    """All plans worth a try, the best first: all workers and some ahead, then less ahead, then fewer workers."""
+    each = needs.of_one_worker
+    light = each[needs.allocated <= LIGHT_ALLOCATION]
+    thresholds = sorted({int(np.quantile(light, q, method="lower")) for q in _QUANTILES}, reverse=True) if len(light) else [0]
+    largest_heavy = [int(each[is_heavy(needs, threshold)].max(initial=0)) for threshold in thresholds]
+    worker_counts = [workers] if workers else range(cores, 0, -1)
+    aheads = [ahead] if ahead else range(DEFAULT_AHEAD, 0, -1)
+    for count in worker_counts:
+        for some_ahead in aheads:
+            for threshold, heavy in zip(thresholds, largest_heavy, strict=True):
+                for lanes in range(count, 0, -1) if heavy else [0]:
+                    yield _plan(needs, limit, count, lanes, some_ahead, threshold, heavy)
+
+
+def _plan(needs: Needs, limit: int | None, workers: int, lanes: int, ahead: int, light: int, heavy: int) -> Plan:
+    light_each = light + WORKER_BYTES
+    heavy_each = heavy + WORKER_BYTES
+    decode = workers * light_each + lanes * heavy_each
+    batch = needs.batch_bytes(needs.batch_size)
+    total = ENGINE_BYTES + needs.order_bytes + decode + (ahead + 1) * batch
+    return Plan(workers, lanes, ahead, batch, decode, needs.order_bytes, total, limit, light, heavy)
+
+
+def _refusal(needs: Needs, smallest: Plan, limit: int, keys: Any) -> LimitError:
+    beside = smallest.total_bytes - 2 * smallest.batch_bytes
+    need = show_bytes(smallest.total_bytes, up=True)
+    text = f"a memory limit of {show_bytes(limit)} is too small: this feed needs {need}"
+    one = needs.batch_bytes(1)
+    if beside + 2 * one <= limit:
+        fits = max(n for n in _halvings(needs.batch_size) if beside + 2 * needs.batch_bytes(n) <= limit)
+        if needs.item_bytes:
+            fits = max(fits, (limit - beside) // (2 * needs.item_bytes))
+        return LimitError(
+            f"{text} for batches of {needs.batch_size}; a batch size of {fits} would fit, or a limit of {need}",
+            smallest_limit=smallest.total_bytes,
+            batch_size=fits,
+        )
+    at = int(np.argmax(needs.of_one_worker))
+    record = keys(at) if keys else f"record {at}"
+    size = show_bytes(int(needs.of_one_worker[at]), up=True)
+    return LimitError(
+        f"{text}; record {record!r} alone takes {size} to decode, so no batch size fits: raise the limit to {need}",
+        smallest_limit=smallest.total_bytes,
+    )
+
+
+def _halvings(number: int) -> Iterator[int]:
+    while number > 1:
+        yield number
+        number //= 2
+    yield 1

@@ -1,0 +1,1 @@
+"""Measuring: memory, trials under an enforced limit, ceilings, sweeps."""

@@ -1,0 +1,173 @@
+"""The program that a trial or a ceiling runs in: a process of its own, told what to do by lines of JSON.
+
+The first line is the job; then {"run": seconds} is answered with {"pictures": n, "seconds": s}, until the input ends.
+"""
+
+from __future__ import annotations
+
+import faulthandler
+import json
+import os
+import signal
+import sys
+import time
+from collections.abc import Callable, Iterator
+from typing import Any, Protocol
+
+from pannier.measure.memory import (
+    enforce_limit,
+    fix_map_threshold,
+    release_free_memory,
+    working_bytes,
+    writable_bytes,
+)
+
+Job = dict[str, Any]
+
+
+class Runner(Protocol):
+    """Work that can be run for a while and stopped in between."""
+
+    def run(self, seconds: float) -> tuple[int, float]: ...
+
+
+def serve(make_runner: Callable[[Job], Runner]) -> None:
+    """Speaks the protocol on standard input and output, with whatever runner the job asks for."""
+    faulthandler.register(signal.SIGUSR1, all_threads=True)
+    answers = os.fdopen(os.dup(1), "w")
+    os.dup2(2, 1)
+
+    def answer(message: Job) -> None:
+        answers.write(json.dumps(message) + "\n")
+        answers.flush()
+
+    job = json.loads(sys.stdin.readline())
+    try:
+        runner = make_runner(job)
+        answer({"ready": True, "level": getattr(runner, "level", working_bytes())})
+        for line in sys.stdin:
+            pictures, seconds = runner.run(json.loads(line)["run"])
+            answer({"pictures": pictures, "seconds": seconds})
+    except BaseException as error:
+        answer({"error": type(error).__name__, "message": str(error)})
+    answers.flush()
+    os._exit(0)  # the parent has its answer; nothing of this process is wanted any more
+
+
+class FeedRunner:
+    """A feed under a limit that the system enforces from the moment its threads and buffers stand."""
+
+    def __init__(self, job: Job) -> None:
+        import pannier
+        from pannier.feed.engine import STACK_BYTES
+
+        snapshot, treatment, positions = _opened(job)
+        _warm_up(snapshot, treatment, positions)
+        limit = job["memory_limit"]
+        release_free_memory()
+        self.level, data_level = working_bytes(), writable_bytes()
+        self._feed = pannier.Feed(
+            snapshot,
+            job["split"],
+            treatment,
+            batch_size=job["batch_size"],
+            seed=job["seed"],
+            workers=job["workers"],
+            memory_limit=limit,
+            shuffle=True,
+        )
+        plan = self._feed.plan
+        self._ready_batches = plan.ahead + 1
+        self._batches = self._endless()
+        next(self._batches)
+        if limit is not None:
+            stacks = (plan.workers + plan.heavy_lanes + 1) * (STACK_BYTES + (64 << 10))
+            enforce_limit(limit, data_level + stacks)
+
+    def _endless(self) -> Iterator[int]:
+        while True:
+            for batch in self._feed:
+                size = len(batch)
+                del batch
+                yield size
+
+    def run(self, seconds: float) -> tuple[int, float]:
+        for _ in range(self._ready_batches):
+            next(self._batches)  # those that were made while nobody measured
+        pictures, started = 0, time.perf_counter()
+        while (passed := time.perf_counter() - started) < seconds:
+            pictures += next(self._batches)
+        return pictures, passed
+
+    def close(self) -> None:
+        self._feed.close()
+
+
+class BareRunner:
+    """The same work with no pipeline around it: read, decode, prepare, one picture after another, in one process."""
+
+    def __init__(self, job: Job) -> None:
+        import numpy as np
+
+        from pannier.images.facts import Facts
+        from pannier.images.prepare import Preparation
+        from pannier.store.shards import shard_path
+
+        snapshot, treatment, positions = _opened(job)
+        _warm_up(snapshot, treatment, positions)
+        columns = snapshot.manifest.take(positions).to_pydict()
+        digests = np.frombuffer(b"".join(columns["sha256"]), np.uint8).reshape(-1, 32)
+        names = ("format", "mode", "height", "width", "turn", "progressive")
+        facts = [Facts(*fields) for fields in zip(*(columns[name] for name in names), strict=True)]
+        self._handles: dict[str, int] = {}
+        self._work = []
+        for place, fact in zip(snapshot.store.index.find(digests), facts, strict=True):
+            assert place is not None
+            if place.shard not in self._handles:
+                self._handles[place.shard] = os.open(shard_path(snapshot.store.directory, place.shard), os.O_RDONLY)
+            self._work.append((self._handles[place.shard], place.offset, place.length, fact))
+        self._preparation = Preparation(treatment)
+        self._out = np.empty((job["batch_size"], *treatment.shape), treatment.dtype)
+        self._at = 0
+
+    def run(self, seconds: float) -> tuple[int, float]:
+        pictures, started = 0, time.perf_counter()
+        while (passed := time.perf_counter() - started) < seconds:
+            for _ in range(8):
+                handle, offset, length, facts = self._work[self._at % len(self._work)]
+                data = os.pread(handle, length, offset)
+                self._preparation.into(data, facts, self._out[self._at % len(self._out)])
+                self._at += 1
+            pictures += 8
+        return pictures, passed
+
+
+def _opened(job: Job) -> tuple[Any, Any, Any]:
+    """Snapshot, treatment and the shuffled rows of the split."""
+    import pannier
+    from pannier.feed.order import shuffled
+
+    fix_map_threshold()
+    snapshot = pannier.open_store(job["store"]).snapshot(job["snapshot"])
+    treatment = pannier.Treatment(**job["treatment"])
+    rows = snapshot.rows_of(job["split"])
+    rows = rows[shuffled(snapshot.manifest.hashes[rows], job["seed"] + job.get("part", 0), 0)]
+    return snapshot, treatment, rows[: job.get("records", 4096)]
+
+
+def _warm_up(snapshot: Any, treatment: Any, rows: Any) -> None:
+    """Loads every decoder and kernel that the split will need: one picture, the smallest, of each format and mode."""
+    columns = snapshot.manifest.take(rows).select(["format", "mode", "byte_count"]).to_pydict()
+    smallest: dict[tuple[str, str], tuple[int, int]] = {}
+    for row, form, mode, size in zip(rows.tolist(), *columns.values(), strict=True):
+        smallest[form, mode] = min(smallest.get((form, mode), (size, row)), (size, row))
+    for _, row in smallest.values():
+        treatment(snapshot.record(row).bytes())
+
+
+def make_runner(job: Job) -> Runner:
+    return FeedRunner(job) if job["kind"] == "feed" else BareRunner(job)
+
+
+if __name__ == "__main__":
+    serve(make_runner)

@@ -1,0 +1,80 @@
+"""What a process holds, and how the system is told to enforce a limit on it (Linux)."""
+
+from __future__ import annotations
+
+import contextlib
+import ctypes
+import gc
+import resource
+import sys
+import threading
+import time
+
+_M_MMAP_THRESHOLD = -3
+_MAP_THRESHOLD_BYTES = 128 << 10
+
+
+def working_bytes(pid: int | None = None) -> int:
+    """RssAnon + RssShmem of a process (this one for None), in bytes; 0 where it is gone or the system does not tell."""
+    return _status(pid, ("RssAnon", "RssShmem"))
+
+
+def writable_bytes(pid: int | None = None) -> int:
+    """VmData: all private writable mappings, touched or not; what RLIMIT_DATA counts."""
+    return _status(pid, ("VmData",))
+
+
+def _status(pid: int | None, names: tuple[str, ...]) -> int:
+    try:
+        with open(f"/proc/{pid or 'self'}/status", encoding="ascii", errors="replace") as file:
+            fields = dict(line.split(":", 1) for line in file if ":" in line)
+    except OSError:
+        return 0
+    return sum(int(fields[name].split()[0]) * 1024 for name in names if name in fields)
+
+
+def can_enforce_limits() -> bool:
+    return sys.platform == "linux"
+
+
+def enforce_limit(limit_bytes: int, above: int) -> None:
+    """From now on the system refuses this process memory beyond `above` (a `writable_bytes` level) + `limit_bytes`."""
+    if can_enforce_limits():
+        _, hard = resource.getrlimit(resource.RLIMIT_DATA)
+        resource.setrlimit(resource.RLIMIT_DATA, (above + limit_bytes, hard))
+
+
+def fix_map_threshold() -> None:
+    """Makes the C library give large freed blocks back at once. For processes of our own alone."""
+    with contextlib.suppress(OSError, AttributeError):
+        ctypes.CDLL(None).mallopt(_M_MMAP_THRESHOLD, _MAP_THRESHOLD_BYTES)
+
+
+def release_free_memory() -> None:
+    """Collects garbage and gives what the C library holds free back to the system, before a level is taken."""
+    gc.collect()
+    with contextlib.suppress(OSError, AttributeError):
+        ctypes.CDLL(None).malloc_trim(0)
+
+
+class Sampler:
+    """Watches a process's working memory from outside: its peak since the last `reset`. `close` ends the watching."""
+
+    def __init__(self, pid: int, every_seconds: float = 0.01) -> None:
+        self._pid, self._every = pid, every_seconds
+        self._ended = threading.Event()
+        self.peak_bytes = 0
+        self._thread = threading.Thread(target=self._watch, name="pannier-sampler", daemon=True)
+        self._thread.start()
+
+    def reset(self) -> None:
+        self.peak_bytes = working_bytes(self._pid)
+
+    def _watch(self) -> None:
+        while not self._ended.is_set():
+            self.peak_bytes = max(self.peak_bytes, working_bytes(self._pid))
+            time.sleep(self._every)
+
+    def close(self) -> None:
+        self._ended.set()
+        self._thread.join()

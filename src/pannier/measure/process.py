@@ -1,0 +1,129 @@
+"""The parent's side of a trial: start a child, let it run for a while, end it by wall clock where it hangs."""
+
+from __future__ import annotations
+
+import json
+import os
+import select
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+from typing import Any
+
+from pannier.measure.memory import Sampler
+
+SETUP_SECONDS = 60.0
+SLACK_SECONDS = 20.0
+
+
+class TrialEnded(Exception):
+    """A child gave an error, died or was ended; `status` as in a trial's row."""
+
+    def __init__(self, status: str, reason: str) -> None:
+        super().__init__(reason)
+        self.status, self.reason = status, reason
+
+
+class Child:
+    """One process under measurement. `close` ends it, hung or not, and may be called twice."""
+
+    def __init__(self, job: dict[str, Any], module: str = "pannier.measure.child") -> None:
+        self._errors = tempfile.TemporaryFile()  # noqa: SIM115 - closed with the child
+        self._process = subprocess.Popen(
+            [sys.executable, "-m", module],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            stderr=self._errors,
+            env=os.environ | {"PYTHONFAULTHANDLER": "1"},
+            start_new_session=True,  # Ctrl-C is the parent's: it ends its children in order
+        )
+        self._lines = b""
+        self._sampler: Sampler | None = None
+        self._ended: TrialEnded | None = None
+        self.level = 0
+        self.peak_bytes = 0
+        self._send(job)
+
+    def wait_until_ready(self, seconds: float = SETUP_SECONDS) -> None:
+        """Raises TrialEnded."""
+        self.level = self._answer(seconds)["level"]
+        self._sampler = Sampler(self._process.pid)
+
+    def begin(self, seconds: float) -> None:
+        if self._ended:
+            raise self._ended
+        self._send({"run": seconds})
+
+    def finish(self, seconds: float) -> float:
+        """Pictures a second in the run that was begun. Raises TrialEnded."""
+        answer = self._answer(seconds + SLACK_SECONDS)
+        if self._sampler:
+            self.peak_bytes = max(self.peak_bytes, self._sampler.peak_bytes - self.level)
+        return float(answer["pictures"]) / float(answer["seconds"])
+
+    def _send(self, message: dict[str, Any]) -> None:
+        assert self._process.stdin is not None
+        try:
+            self._process.stdin.write(json.dumps(message).encode() + b"\n")
+            self._process.stdin.flush()
+        except BrokenPipeError:
+            pass  # its last answer, or its death, says why
+
+    def _answer(self, seconds: float) -> dict[str, Any]:
+        if self._ended:
+            raise self._ended
+        assert self._process.stdout is not None
+        until = time.monotonic() + seconds
+        while b"\n" not in self._lines:
+            ready, _, _ = select.select([self._process.stdout], [], [], max(0.0, until - time.monotonic()))
+            if not ready:
+                self._end("timed_out", f"no answer within {seconds:.0f} s; where it hung: {self._where_it_hangs()}")
+            piece = os.read(self._process.stdout.fileno(), 65536)
+            if not piece:
+                self._end("died", self._last_words())
+            self._lines += piece
+        line, self._lines = self._lines.split(b"\n", 1)
+        answer: dict[str, Any] = json.loads(line)
+        if "error" in answer:
+            too_small = answer["error"] == "LimitError"
+            self._end("too_small" if too_small else "died", answer["message"] or answer["error"])
+        return answer
+
+    def _end(self, status: str, reason: str) -> None:
+        self._ended = TrialEnded(status, reason)
+        self.close()
+        raise self._ended
+
+    def _last_words(self) -> str:
+        code = self._process.wait()
+        how = f"ended by signal {-code}" if code < 0 else f"exit status {code}"
+        lines = self._written().strip().splitlines()
+        return f"{how}: {lines[-1]}" if lines else how
+
+    def _where_it_hangs(self) -> str:
+        """The stacks of all its threads."""
+        self._process.send_signal(signal.SIGUSR1)
+        time.sleep(0.5)
+        return self._written().strip()
+
+    def _written(self) -> str:
+        self._errors.seek(0)
+        return self._errors.read().decode(errors="replace")
+
+    def close(self) -> None:
+        if self._sampler:
+            self._sampler.close()
+            self._sampler = None
+        if self._process.poll() is None:
+            self._process.kill()
+        self._process.wait()
+        for stream in (self._process.stdin, self._process.stdout):
+            if stream and not stream.closed:
+                try:
+                    stream.close()
+                except BrokenPipeError:
+                    pass
+        if not self._errors.closed and self._ended is None:
+            self._errors.close()

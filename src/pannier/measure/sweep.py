@@ -1,0 +1,185 @@
+"""A sweep: trials over a grid of workers and limits, interleaved with the machine's own ceiling."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import asdict, dataclass, field
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from pannier.errors import PannierError, UsageError
+from pannier.hashing import checked_seed
+from pannier.measure.process import Child, TrialEnded
+from pannier.sizes import read_limit
+
+if TYPE_CHECKING:
+    from pannier.images.treatment import Treatment
+    from pannier.store.snapshot import Snapshot
+
+DEFAULT_ROUNDS = 12
+DEFAULT_SLICE_SECONDS = 0.4
+
+
+@dataclass(frozen=True)
+class Rate:
+    """Pictures a second: the median of all rounds, and the 10th and 90th percentile."""
+
+    median: float
+    low: float
+    high: float
+
+
+@dataclass(frozen=True)
+class Trial:
+    """One measured row. `status`: "ok", "too_small", "timed_out" or "died"; `reason` says why it is not ok.
+
+    `peak_bytes` is the highest working memory seen; `share_of_ceiling` the median over the rounds.
+    """
+
+    workers: int
+    memory_limit_bytes: int | None
+    pictures_per_second: Rate | None = None
+    share_of_ceiling: float | None = None
+    peak_bytes: int | None = None
+    status: str = "ok"
+    reason: str = ""
+
+
+@dataclass(frozen=True)
+class Measurement:
+    """What a sweep found: `ceiling` has a row for each number of workers, as bare processes; `trials` one for each cell."""
+
+    ceiling: list[Trial]
+    trials: list[Trial]
+    settings: dict[str, Any] = field(default_factory=dict)
+
+    def to_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+def measure(
+    snapshot: Snapshot,
+    treatment: Treatment,
+    split: str | None = "train",
+    *,
+    batch_size: int = 32,
+    workers: Sequence[int] = (1, 2),
+    memory_limits: Sequence[str | int | None] = (None,),
+    seed: int = 0,
+    rounds: int = DEFAULT_ROUNDS,
+    slice_seconds: float = DEFAULT_SLICE_SECONDS,
+    progress: Callable[[int, int], None] | None = None,
+) -> Measurement:
+    """Measures feeds of every number of workers under every limit, each in a fresh process whose limit the system enforces.
+
+    Trials and ceilings take turns, `rounds` times, each for a slice of `slice_seconds`, so that a machine whose speed drifts
+    treats all alike. A trial that does not fit, dies or hangs is a row that says so. Raises UsageError, NotFoundError.
+    """
+    limits = [_checked_limit(limit) for limit in memory_limits]
+    if not workers or any(type(count) is not int or count < 1 for count in workers):
+        raise UsageError(f"workers = {list(workers)}: must be whole numbers of 1 or more")
+    if not limits:
+        raise UsageError("no memory limit is given: give sizes, or none for unlimited")
+    if type(rounds) is not int or rounds < 1 or not slice_seconds > 0:
+        raise UsageError("rounds must be 1 or more, and slice_seconds more than 0")
+    treatment.value_line()
+    if not len(snapshot.rows_of(split)):
+        raise PannierError(f"split {split!r} holds no records to measure")
+    job = {
+        "store": str(snapshot.store.path.resolve()),
+        "snapshot": snapshot.id,
+        "split": split,
+        "treatment": treatment.model_dump(mode="json", exclude={"measured_on"}),
+        "batch_size": batch_size,
+        "seed": checked_seed(seed),
+    }
+    cells = [(count, limit) for count in dict.fromkeys(workers) for limit in dict.fromkeys(limits)]
+    sweep = _Sweep(job, cells, list(dict.fromkeys(workers)))
+    try:
+        sweep.start()
+        for done in range(rounds):
+            sweep.one_round(slice_seconds)
+            if progress:
+                progress(done + 1, rounds)
+        return Measurement(sweep.ceiling_rows(), sweep.trial_rows(), {k: job[k] for k in ("split", "batch_size", "seed")})
+    finally:
+        sweep.close()
+
+
+def _checked_limit(limit: str | int | None) -> int | None:
+    read = read_limit(limit)
+    if isinstance(read, str):
+        raise UsageError("a measurement needs memory limits in bytes, or none for unlimited; not auto")
+    return read
+
+
+class _Sweep:
+    """All children of a sweep, and what they have done so far."""
+
+    def __init__(self, job: dict[str, Any], cells: list[tuple[int, int | None]], worker_counts: list[int]) -> None:
+        self._cells, self._worker_counts = cells, worker_counts
+        self._jobs = [job | {"kind": "feed", "workers": count, "memory_limit": limit} for count, limit in cells]
+        self._bare_jobs = [job | {"kind": "bare", "part": part} for part in range(max(worker_counts))]
+        self._trials: list[Child | TrialEnded] = []
+        self._bare: list[Child] = []
+        self._rates: list[list[float]] = [[] for _ in cells]
+        self._ceilings: dict[int, list[float]] = {count: [] for count in worker_counts}
+
+    def start(self) -> None:
+        """Children are made ready one at a time, so that none warms up while another does."""
+        for bare_job in self._bare_jobs:
+            self._bare.append(Child(bare_job))
+            try:
+                self._bare[-1].wait_until_ready()
+            except TrialEnded as error:
+                raise PannierError(f"the machine's ceiling cannot be measured: {error.reason}") from error
+        for feed_job in self._jobs:
+            child = Child(feed_job)
+            self._trials.append(child)
+            try:
+                child.wait_until_ready()
+            except TrialEnded as error:
+                self._trials[-1] = error
+
+    def one_round(self, seconds: float) -> None:
+        for count in self._worker_counts:
+            self._ceilings[count].append(self._run_bare(count, seconds))
+        for i, trial in enumerate(self._trials):
+            if isinstance(trial, Child):
+                try:
+                    trial.begin(seconds)
+                    self._rates[i].append(trial.finish(seconds))
+                except TrialEnded as error:
+                    self._trials[i] = error
+
+    def _run_bare(self, count: int, seconds: float) -> float:
+        try:
+            for child in self._bare[:count]:
+                child.begin(seconds)
+            return sum(child.finish(seconds) for child in self._bare[:count])
+        except TrialEnded as error:
+            raise PannierError(f"the machine's ceiling cannot be measured: {error.reason}") from error
+
+    def ceiling_rows(self) -> list[Trial]:
+        return [Trial(count, None, _rate(rates), 1.0) for count, rates in self._ceilings.items()]
+
+    def trial_rows(self) -> list[Trial]:
+        rows = []
+        for (count, limit), trial, rates in zip(self._cells, self._trials, self._rates, strict=True):
+            if isinstance(trial, TrialEnded):
+                rows.append(Trial(count, limit, status=trial.status, reason=trial.reason))
+                continue
+            shares = np.array(rates) / np.array(self._ceilings[count][: len(rates)])
+            rows.append(Trial(count, limit, _rate(rates), float(np.median(shares)), max(0, trial.peak_bytes)))
+        return rows
+
+    def close(self) -> None:
+        for child in [*self._bare, *self._trials]:
+            if isinstance(child, Child):
+                child.close()
+
+
+def _rate(rates: Sequence[float]) -> Rate:
+    low, median, high = (float(each) for each in np.percentile(rates, (10, 50, 90)))
+    return Rate(median, low, high)

@@ -16,22 +16,6 @@ from pannier.hashing import fold
 
 Shares = dict[str, Fraction]
 
-_SPLIT_NAMES = {
-    "train": "train",
-    "training": "train",
-    "val": "val",
-    "valid": "val",
-    "validation": "val",
-    "test": "test",
-    "testing": "test",
-}
-
-
-def split_of_folder(name: str) -> str | None:
-    """The split that a folder's name stands for, in any case, or None."""
-    return _SPLIT_NAMES.get(name.lower())
-
-
 def read_shares(shares: str | Mapping[str, float | str | Fraction]) -> Shares:
     """Shares by split, as parts of 1: from {"train": 75, ...} or "train=75,val=15,test=10"; 75, 0.75 or 75% each.
 

@@ -11,6 +11,7 @@ from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from queue import SimpleQueue
+from typing import NamedTuple
 
 from pannier.errors import DamageError, PannierError, PictureError
 from pannier.feed.buffers import Slot
@@ -24,8 +25,7 @@ STACK_BYTES = 1 << 20
 LONGEST_RUN = 8
 
 
-@dataclass(frozen=True, slots=True)
-class Item:
+class Item(NamedTuple):
     """One record of a batch: where it goes, where its bytes lie, and what is known of them."""
 
     at: int

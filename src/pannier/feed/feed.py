@@ -22,7 +22,7 @@ from pannier.images.facts import Facts
 from pannier.images.treatment import Treatment
 from pannier.machine import free_memory_bytes, usable_cores
 from pannier.sizes import read_limit
-from pannier.store.snapshot import Snapshot, missing_picture, wrong_place
+from pannier.store.snapshot import Snapshot, check_place
 
 LabelAs = Literal["number", "one_hot", "binary", "name"]
 Array = np.ndarray[Any, Any]
@@ -329,40 +329,29 @@ class _BatchSource:
         return np.array(sorted(range(len(encoded)), key=encoded.__getitem__), np.int64)
 
     def _batch(self, epoch: int, number: int, positions: Array) -> Issued:
-        rows = self._snapshot.manifest.take(self._rows[positions])
-        columns = rows.to_pydict()
-        keys: list[str] = columns["key"]
-        digests = np.frombuffer(b"".join(columns["sha256"]), np.uint8).reshape(-1, 32)
-        index = self._snapshot.store.index
-        places = index.find(digests)
-        if None in places:
-            index.refresh()
-            places = index.find(digests)
-        hashes = np.array(columns["hash"], np.uint64)
-        turned = flips(hashes, self._seed, epoch, self._flip) if self._flip != "none" else [0] * len(keys)
-        heavy = self._heavy[positions].tolist()
-        items = []
-        for i, place in enumerate(places):
-            if place is None:
-                raise missing_picture(keys[i], columns["sha256"][i].hex())
-            if place.length != columns["byte_count"][i]:
-                raise wrong_place(keys[i], place.shard, place.row)
-            facts = Facts(*(columns[name][i] for name in ("format", "mode", "height", "width", "turn", "progressive")))
-            items.append(
-                Item(
-                    i,
-                    keys[i],
-                    place.shard,
-                    place.offset,
-                    place.length,
-                    columns["crc32"][i],
-                    place.row,
-                    facts,
-                    turned[i],
-                    heavy[i],
-                )
-            )
-        return Issued((epoch, number), items, keys, columns["label"])
+        names = ("key", "label", "hash", "sha256", "crc32", "byte_count", *Facts._fields)
+        keys, labels, hash_list, digests, crcs, byte_counts, *facts = self._snapshot.manifest.lists(
+            self._rows[positions], names
+        )
+        places = self._snapshot.store.index.find(np.frombuffer(b"".join(digests), np.uint8).reshape(-1, 32))
+        for i in np.flatnonzero((places.segment < 0) | (places.length != np.array(byte_counts))).tolist():
+            where = (int(column[i]) for column in (places.segment, places.length, places.row))
+            check_place(keys[i], digests[i].hex(), byte_counts[i], places.shards, *where)
+        hashes = np.array(hash_list, np.uint64)
+        flipped = flips(hashes, self._seed, epoch, self._flip) if self._flip != "none" else [0] * len(keys)
+        columns = (
+            range(len(keys)),
+            keys,
+            [places.shards[segment] for segment in places.segment.tolist()],
+            places.offset.tolist(),
+            places.length.tolist(),
+            crcs,
+            places.row.tolist(),
+            map(Facts._make, zip(*facts, strict=True)),
+            flipped,
+            self._heavy[positions].tolist(),
+        )
+        return Issued((epoch, number), list(map(Item._make, zip(*columns, strict=True))), keys, labels)
 
 
 def _check(batch_size: Any, last: Any, label_as: Any, workers: Any, ahead: Any) -> None:

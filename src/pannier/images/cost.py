@@ -9,6 +9,9 @@ import numpy as np
 
 from pannier.images.placement import reduction
 
+# as in the kernel, which is not imported for it: target rows that are worked on at once
+STRIP = 256
+
 if TYPE_CHECKING:
     from pannier.images.treatment import Treatment
 
@@ -68,7 +71,6 @@ def decoding_costs(
 def _scratch(heights: Numbers, widths: Numbers, treatment: Treatment) -> Numbers:
     """The kernel's `scratch_bytes`, bounded from above for whole columns: by the target's size on both axes."""
     tall, wide = treatment.size
-    lines = treatment.channels * tall
     if treatment.fit == "contain":  # the inner picture may be as small as one pixel on one axis
         scale = np.minimum(tall / heights, wide / widths)
         inner_tall = np.clip((heights * scale + 0.5).astype(np.int64), 1, tall)
@@ -80,6 +82,9 @@ def _scratch(heights: Numbers, widths: Numbers, treatment: Treatment) -> Numbers
     boxed_tall, boxed_wide = -(-heights // down), -(-widths // across)
     boxed = np.where((down > 1) | (across > 1), (boxed_tall + 8) * (boxed_wide * treatment.channels + 8), 0)
     tables = 8 * (boxed_tall + boxed_wide) + 48 * (tall + wide) + 2048
-    planes = 3 * (lines + 8) * (boxed_wide + 8) + 2 * (lines + 8) * (wide + 8)
-    sums = 2 * np.maximum(treatment.channels * boxed_wide, lines)
+    channels = treatment.channels
+    rows = min(STRIP, tall) + 8
+    widest = channels * np.maximum(boxed_wide, max(wide, rows) + 8) + 16
+    planes = 2 * rows * widest
+    sums = (2 + 8) * widest
     return np.asarray(boxed + tables + planes + sums + 4096, np.int64)

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import io
 import struct
-from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 from pannier.errors import PictureError
 
@@ -17,8 +16,7 @@ ORIENTATION_TAG = 274
 BITS_PER_SAMPLE_TAG = 258
 
 
-@dataclass(frozen=True, slots=True)
-class Facts:
+class Facts(NamedTuple):
     """What is known of a picture from its header alone.
 
     `height` and `width` are those of the upright picture, in pixels; `turn` is the EXIF orientation, 1 to 8, that makes

@@ -18,6 +18,8 @@ CACHED = {"nogil": True, "cache": True}
 
 # a reduction beyond this is brought below it by whole-number boxes first: 8-bit weights would get too coarse
 LARGEST_RATIO = 16
+# target rows that are worked on at once, so that the scratch memory does not grow with the target's height
+STRIP = 256
 
 
 @njit(**CACHED)
@@ -28,6 +30,7 @@ def axis_weights(source, start, length, target, mirrored, first, weights):
     """
     scale = length / target
     support = max(scale, 1.0)
+    slope = 1.0 / support
     widest = 1
     for i in range(target):
         center = start + (i + 0.5) * scale
@@ -38,14 +41,14 @@ def axis_weights(source, start, length, target, mirrored, first, weights):
             high = low + 1
         total = 0.0
         for k in range(low, high):
-            total += max(0.0, 1.0 - abs((k + 0.5 - center) / support))
+            total += max(0.0, 1.0 - abs(k + 0.5 - center) * slope)
+        unit = 256.0 / total if total > 0.0 else 0.0
         row = weights[target - 1 - i if mirrored else i]
         rest, largest, at = 256, 0, 0
         begin = -1
         count = 0
         for k in range(low, high):
-            w = max(0.0, 1.0 - abs((k + 0.5 - center) / support))
-            q = int(math.floor(w / total * 256.0 + 0.5)) if total > 0.0 else (256 if k == low else 0)
+            q = int(math.floor(max(0.0, 1.0 - abs(k + 0.5 - center) * slope) * unit + 0.5))
             if begin < 0:
                 if q == 0 and k < high - 1:
                     continue
@@ -85,7 +88,7 @@ def pad_taps(source, first, weights, taps):
 
 @njit(**CACHED)
 def weigh_rows(source, left, n, first, weights, taps, sums, out):
-    """out[y, x] = (sum of weights[y, k] * source[first[y] + k, left + x] + 128) >> 8."""
+    """out[y, x] = (sum over k of weights[y, k] * source[first[y] + k, left + x] + 128) >> 8."""
     half, shift = U16(128), U16(8)
     for y in range(first.shape[0]):
         at = first[y]
@@ -141,43 +144,37 @@ def swap(a, b, shift, mask):
 
 
 @njit(**CACHED)
-def transpose_bytes(a, b):
-    """Byte transpose in tiles of 8 x 8 (Warren, "Hacker's Delight", section 7-3): a is (8 I, J), b (8 J, I), in words."""
+def transpose_bytes(a, b, tiles):
+    """Byte transpose in tiles of 8 x 8 (Warren, "Hacker's Delight", section 7-3): a is (8 I, J), b (8 J, I), in words.
+
+    `tiles` is room for 8 J words: the exchange runs over a row of tiles at once there, so that it becomes vector code.
+    """
     m4, m2, m1 = U64(0x00000000FFFFFFFF), U64(0x0000FFFF0000FFFF), U64(0x00FF00FF00FF00FF)
     s4, s2, s1 = U64(32), U64(16), U64(8)
+    width = a.shape[1]
+    t0, t1, t2, t3 = tiles[:width], tiles[width : 2 * width], tiles[2 * width : 3 * width], tiles[3 * width : 4 * width]
+    rest = tiles[4 * width :]
+    t4, t5, t6, t7 = rest[:width], rest[width : 2 * width], rest[2 * width : 3 * width], rest[3 * width : 4 * width]
     for i in range(a.shape[0] >> 3):
-        k = 8 * i
-        for j in range(a.shape[1]):
-            r0, r1, r2, r3 = a[k, j], a[k + 1, j], a[k + 2, j], a[k + 3, j]
-            r4, r5, r6, r7 = a[k + 4, j], a[k + 5, j], a[k + 6, j], a[k + 7, j]
-            r0, r4 = swap(r0, r4, s4, m4)
-            r1, r5 = swap(r1, r5, s4, m4)
-            r2, r6 = swap(r2, r6, s4, m4)
-            r3, r7 = swap(r3, r7, s4, m4)
+        a0, a1, a2, a3 = a[8 * i], a[8 * i + 1], a[8 * i + 2], a[8 * i + 3]
+        a4, a5, a6, a7 = a[8 * i + 4], a[8 * i + 5], a[8 * i + 6], a[8 * i + 7]
+        for j in range(width):
+            r0, r4 = swap(a0[j], a4[j], s4, m4)
+            r1, r5 = swap(a1[j], a5[j], s4, m4)
+            r2, r6 = swap(a2[j], a6[j], s4, m4)
+            r3, r7 = swap(a3[j], a7[j], s4, m4)
             r0, r2 = swap(r0, r2, s2, m2)
             r1, r3 = swap(r1, r3, s2, m2)
             r4, r6 = swap(r4, r6, s2, m2)
             r5, r7 = swap(r5, r7, s2, m2)
-            r0, r1 = swap(r0, r1, s1, m1)
-            r2, r3 = swap(r2, r3, s1, m1)
-            r4, r5 = swap(r4, r5, s1, m1)
-            r6, r7 = swap(r6, r7, s1, m1)
+            t0[j], t1[j] = swap(r0, r1, s1, m1)
+            t2[j], t3[j] = swap(r2, r3, s1, m1)
+            t4[j], t5[j] = swap(r4, r5, s1, m1)
+            t6[j], t7[j] = swap(r6, r7, s1, m1)
+        for j in range(width):
             q = 8 * j
-            b[q, i], b[q + 1, i], b[q + 2, i], b[q + 3, i] = r0, r1, r2, r3
-            b[q + 4, i], b[q + 5, i], b[q + 6, i], b[q + 7, i] = r4, r5, r6, r7
-
-
-@njit(**CACHED)
-def part_channels(a, n, out):
-    """(h, 3 n) interleaved -> (3 h, n) planes."""
-    h = a.shape[0]
-    for y in range(h):
-        row = a[y]
-        red, green, blue = out[y], out[h + y], out[2 * h + y]
-        for x in range(n):
-            red[x] = row[3 * x]
-            green[x] = row[3 * x + 1]
-            blue[x] = row[3 * x + 2]
+            b[q, i], b[q + 1, i], b[q + 2, i], b[q + 3, i] = t0[j], t1[j], t2[j], t3[j]
+            b[q + 4, i], b[q + 5, i], b[q + 6, i], b[q + 7, i] = t4[j], t5[j], t6[j], t7[j]
 
 
 @njit(**CACHED)
@@ -212,7 +209,7 @@ def carve(scratch, at, rows, columns):
 
 @njit(**CACHED)
 def scratch_bytes(height, width, channels, target_height, target_width):
-    """Upper bound of the scratch memory that `resize` needs for a picture of that size, in bytes."""
+    """Upper bound of the scratch memory that one call needs for a picture of that size, in bytes."""
     down = max(1, -(-height // (LARGEST_RATIO * target_height)))
     across = max(1, -(-width // (LARGEST_RATIO * target_width)))
     boxed = 0
@@ -223,21 +220,25 @@ def scratch_bytes(height, width, channels, target_height, target_width):
     taps_y = 4 * (height // target_height + 4)
     taps_x = 4 * (width // target_width + 4)
     tables = target_height * (4 + 2 * taps_y) + target_width * (4 + 2 * taps_x) + 256
-    lines = channels * target_height
-    sums = 2 * max(channels * width, lines) + 64
-    planes = plane_bytes(target_height, channels * width)
-    planes += plane_bytes(lines, width) + plane_bytes(width, lines)
-    planes += plane_bytes(target_width, lines) + plane_bytes(lines, target_width)
+    most_rows = (min(STRIP, target_height) + 7) // 8 * 8
+    sums = 2 * channels * max(width, most_rows) + 64
+    one = max(plane_bytes(most_rows, channels * width), plane_bytes(channels * (target_width + 7), most_rows))
+    two = max(plane_bytes(channels * width + 7, most_rows), plane_bytes(most_rows, channels * (target_width + 7)))
+    tiles = 8 * (channels * max(width, most_rows) + 64)
+    planes = one + two + tiles
     return boxed + tables + sums + planes + 1024
 
 
 @njit(**CACHED)
-def resize(picture, channels, top, left, length_y, length_x, target_height, target_width, flip_y, flip_x, scratch):
-    """Resizes the box (top, left, length_y, length_x), in pixels, of `picture` (h, channels * w).
+def prepare(picture, channels, box, target, flips, pad, scale, offset, scratch, out):
+    """`picture` uint8 (h, channels * w) -> `out` (channels, H, W), float32 or uint8. See `box` and `target` in Placement.
 
-    Returns the planes (channels * target_height rows, padded), lying in `scratch`.
+    A value is float32(v) * scale + offset, two roundings.
+    The picture passes through in strips of rows, small enough for the processor's cache.
     """
     height, width = picture.shape[0], picture.shape[1] // channels
+    top, left, length_y, length_x = box
+    target_height, target_width, above, before = target
     at = 0
     down = max(1, int(math.ceil(length_y / target_height / LARGEST_RATIO)))
     across = max(1, int(math.ceil(length_x / target_width / LARGEST_RATIO)))
@@ -250,9 +251,8 @@ def resize(picture, channels, top, left, length_y, length_x, target_height, targ
         top, length_y = top / down, length_y / down
         left, length_x = left / across, length_x / across
 
-    taps_y = int(math.ceil(max(length_y / target_height, 1.0))) * 2 + 2
-    taps_x = int(math.ceil(max(length_x / target_width, 1.0))) * 2 + 2
-    taps_y, taps_x = (taps_y + 3) // 4 * 4, (taps_x + 3) // 4 * 4
+    taps_y = (int(math.ceil(max(length_y / target_height, 1.0))) * 2 + 2 + 3) // 4 * 4
+    taps_x = (int(math.ceil(max(length_x / target_width, 1.0))) * 2 + 2 + 3) // 4 * 4
     first_y = scratch[at : at + 4 * target_height].view(np.int32)
     at += (4 * target_height + 63) // 64 * 64
     first_x = scratch[at : at + 4 * target_width].view(np.int32)
@@ -261,8 +261,8 @@ def resize(picture, channels, top, left, length_y, length_x, target_height, targ
     at += (2 * target_height * taps_y + 63) // 64 * 64
     weights_x = scratch[at : at + 2 * target_width * taps_x].view(np.uint16).reshape(target_width, taps_x)
     at += (2 * target_width * taps_x + 63) // 64 * 64
-    used_y = axis_weights(height, top, length_y, target_height, flip_y, first_y, weights_y)
-    used_x = axis_weights(width, left, length_x, target_width, flip_x, first_x, weights_x)
+    used_y = axis_weights(height, top, length_y, target_height, flips & 2 != 0, first_y, weights_y)
+    used_x = axis_weights(width, left, length_x, target_width, flips & 1 != 0, first_x, weights_x)
     used_y = pad_taps(height, first_y, weights_y, used_y)
     used_x = pad_taps(width, first_x, weights_x, used_x)
 
@@ -271,80 +271,52 @@ def resize(picture, channels, top, left, length_y, length_x, target_height, targ
     for i in range(target_width):
         begin = min(begin, first_x[i])
         end = max(end, first_x[i] + abs(used_x))
-    end = min(end, width)
+    n = min(end, width) - begin
     for i in range(target_width):
         first_x[i] -= begin
-    n = end - begin
 
-    lines = channels * target_height
-    sums = scratch[at : at + 2 * max(channels * n, lines)].view(np.uint16)
-    at += (2 * max(channels * n, lines) + 63) // 64 * 64
-    planes = carve(scratch, at, lines, n)
-    at += plane_bytes(lines, n)
-    if channels == 1:
-        weigh_rows(picture, begin, n, first_y, weights_y, used_y, sums, planes)
-    else:
-        woven = carve(scratch, at, target_height, channels * n)
-        weigh_rows(picture, channels * begin, channels * n, first_y, weights_y, used_y, sums, woven)
-        part_channels(woven[:target_height], n, planes)
-        at += plane_bytes(target_height, channels * n)
-    turned = carve(scratch, at, n, lines)
-    transpose_bytes(planes.view(U64), turned.view(U64))
-    at += plane_bytes(n, lines)
-    narrow = carve(scratch, at, target_width, lines)
-    at += plane_bytes(target_width, lines)
-    weigh_rows(turned, 0, lines, first_x, weights_x, used_x, sums, narrow)
-    back = carve(scratch, at, lines, target_width)
-    transpose_bytes(narrow.view(U64), back.view(U64))
-    return back
-
-
-@njit(**CACHED)
-def to_float_planes(planes, height, width, top, left, pad, scale, offset, out):
-    """uint8 planes -> float32 (c, H, W): float32(v) * scale + offset, two roundings; `pad` around the inner picture."""
-    channels = out.shape[0]
-    for c in range(channels):
-        s, b = scale[c], offset[c]
-        edge = np.float32(pad[c]) * s + b
-        for y in range(out.shape[1]):
-            row = out[c, y]
-            if y < top or y >= top + height:
-                row[:] = edge
-                continue
-            row[:left] = edge
-            row[left + width :] = edge
-            inner = row[left : left + width]
-            source = planes[c * height + y - top]
-            for x in range(width):
-                inner[x] = np.float32(source[x]) * s + b
+    most_rows = (min(STRIP, target_height) + 7) // 8 * 8
+    sums = scratch[at : at + 2 * channels * max(n, most_rows)].view(np.uint16)
+    at += (2 * channels * max(n, most_rows) + 63) // 64 * 64
+    apart = (target_width + 7) // 8 * 8
+    tiles = scratch[at : at + 8 * ((max(channels * n, most_rows) + 7) // 8 * 8)].view(U64)
+    at += 8 * ((max(channels * n, most_rows) + 7) // 8 * 8)
+    # two places that take turns: rows as they lie and, turned, narrow ones; turned rows and, turned back, the result
+    one = at
+    two = one + max(plane_bytes(most_rows, channels * n), plane_bytes(channels * apart, most_rows))
+    for y in range(0, target_height, STRIP):
+        rows = min(STRIP, target_height - y)
+        tall = (rows + 7) // 8 * 8
+        woven = carve(scratch, one, rows, channels * n)
+        first, weights = first_y[y : y + rows], weights_y[y : y + rows]
+        weigh_rows(picture, channels * begin, channels * n, first, weights, used_y, sums, woven)
+        turned = carve(scratch, two, channels * n, rows)  # a row for each channel of each column: red, green, blue, red ...
+        transpose_bytes(woven.view(U64), turned.view(U64), tiles)
+        columns = scratch[two : two + channels * n * tall].reshape(n, channels * tall)  # so a column's rows lie in a row
+        narrow = scratch[one : one + channels * apart * tall].reshape(apart, channels * tall)
+        weigh_rows(columns, 0, channels * tall, first_x, weights_x, used_x, sums, narrow)
+        for c in range(channels):
+            back = scratch[two : two + tall * apart].reshape(tall, apart)
+            transpose_bytes(narrow[:, c * tall : (c + 1) * tall].view(U64), back.view(U64), tiles)
+            s, b = scale[c], offset[c]
+            for row in range(rows):
+                source = back[row]
+                values = out[c, above + y + row, before : before + target_width]
+                for x in range(target_width):
+                    values[x] = np.float32(source[x]) * s + b
+    if target_height < out.shape[1] or target_width < out.shape[2]:
+        for c in range(channels):
+            fill_edges(out[c], above, before, target_height, target_width, pad[c], scale[c], offset[c])
 
 
 @njit(**CACHED)
-def to_byte_planes(planes, height, width, top, left, pad, out):
-    for c in range(out.shape[0]):
-        for y in range(out.shape[1]):
-            row = out[c, y]
-            if y < top or y >= top + height:
-                row[:] = pad[c]
-                continue
-            row[:left] = pad[c]
-            row[left + width :] = pad[c]
-            row[left : left + width] = planes[c * height + y - top, :width]
-
-
-@njit(**CACHED)
-def prepare_float(picture, channels, box, target, flips, pad, scale, offset, scratch, out):
-    """`picture` uint8 (h, channels * w) -> `out` float32 (channels, H, W). See `box` and `target` in Placement."""
-    planes = resize(
-        picture, channels, box[0], box[1], box[2], box[3], target[0], target[1], flips & 2 != 0, flips & 1 != 0, scratch
-    )
-    to_float_planes(planes, target[0], target[1], target[2], target[3], pad, scale, offset, out)
-
-
-@njit(**CACHED)
-def prepare_bytes(picture, channels, box, target, flips, pad, scratch, out):
-    """The same to uint8, for raw values."""
-    planes = resize(
-        picture, channels, box[0], box[1], box[2], box[3], target[0], target[1], flips & 2 != 0, flips & 1 != 0, scratch
-    )
-    to_byte_planes(planes, target[0], target[1], target[2], target[3], pad, out)
+def fill_edges(out, above, before, height, width, pad, scale, offset):
+    """What the picture leaves free of its canvas gets the pad color's value."""
+    value = np.float32(pad) * scale + offset
+    for y in range(out.shape[0]):
+        row = out[y]
+        if y < above or y >= above + height:
+            row[:] = value
+        else:
+            row[:before] = value
+            row[before + width :] = value

@@ -38,8 +38,7 @@ class Preparation:
             treatment.color,
             treatment.channels,
         )
-        self._is_float = treatment.dtype == "float32"
-        self._scale, self._offset = treatment.value_line() if treatment.is_ready else (np.ones(3), np.zeros(3))
+        self._scale, self._offset = treatment.value_line() if treatment.is_ready else (np.ones(3, np.float32), np.zeros(3, np.float32))
         pad = np.array([[treatment.pad]], np.uint8)
         self._pad = to_gray(pad).ravel() if treatment.color == "gray" else pad.ravel()
         self._decoded = np.empty(decode_bytes, np.uint8)
@@ -96,21 +95,9 @@ class Preparation:
         scratch = self._scratch_for(rows, columns, target)
         planes = out if self.treatment.layout == "chw" else self._own_planes()
         lies = pixels.reshape(rows, columns * channels)
-        if self._is_float:
-            self._kernels.prepare_float(
-                lies,
-                channels,
-                reduced(box, by),
-                target,
-                flips,
-                self._pad,
-                self._scale,
-                self._offset,
-                scratch,
-                planes,
-            )
-        else:
-            self._kernels.prepare_bytes(lies, channels, reduced(box, by), target, flips, self._pad, scratch, planes)
+        self._kernels.prepare(
+            lies, channels, reduced(box, by), target, flips, self._pad, self._scale, self._offset, scratch, planes
+        )
         if planes is not out:
             np.copyto(out, np.moveaxis(planes, 0, -1))
 

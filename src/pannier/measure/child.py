@@ -91,16 +91,26 @@ class FeedRunner:
                 del batch
                 yield size
 
-    def run(self, seconds: float) -> tuple[int, float]:
+    def run(self, seconds: float, *, settle: bool = True) -> tuple[int, float]:
         for _ in range(self._ready_batches):
             next(self._batches)  # those that were made while nobody measured
         pictures, started = 0, time.perf_counter()
         while (passed := time.perf_counter() - started) < seconds:
             pictures += next(self._batches)
+        if settle:
+            wait_until_idle()  # what is made ahead must not run into the next one's turn
         return pictures, passed
 
-    def close(self) -> None:
-        self._feed.close()
+
+def wait_until_idle() -> None:
+    """Returns when this process has stopped computing."""
+    before = time.process_time()
+    while True:
+        time.sleep(0.03)
+        now = time.process_time()
+        if now - before < 0.003:
+            return
+        before = now
 
 
 class BareRunner:
@@ -111,21 +121,20 @@ class BareRunner:
 
         from pannier.images.facts import Facts
         from pannier.images.prepare import Preparation
+        from pannier.store.manifest import fixed_bytes
         from pannier.store.shards import shard_path
 
         snapshot, treatment, positions = _opened(job)
         _warm_up(snapshot, treatment, positions)
-        columns = snapshot.manifest.take(positions).to_pydict()
-        digests = np.frombuffer(b"".join(columns["sha256"]), np.uint8).reshape(-1, 32)
-        names = ("format", "mode", "height", "width", "turn", "progressive")
-        facts = [Facts(*fields) for fields in zip(*(columns[name] for name in names), strict=True)]
-        self._handles: dict[str, int] = {}
-        self._work = []
-        for place, fact in zip(snapshot.store.index.find(digests), facts, strict=True):
-            assert place is not None
-            if place.shard not in self._handles:
-                self._handles[place.shard] = os.open(shard_path(snapshot.store.directory, place.shard), os.O_RDONLY)
-            self._work.append((self._handles[place.shard], place.offset, place.length, fact))
+        table = snapshot.manifest.take(positions)
+        places = snapshot.store.index.find(fixed_bytes(table.column("sha256").combine_chunks(), 32))
+        handles = [os.open(shard_path(snapshot.store.directory, shard), os.O_RDONLY) for shard in places.shards]
+        facts = map(Facts._make, zip(*(table.column(name).to_pylist() for name in Facts._fields), strict=True))
+        places_of = zip(places.segment.tolist(), places.offset.tolist(), places.length.tolist(), strict=True)
+        self._work = [
+            (handles[segment], offset, length, fact)
+            for (segment, offset, length), fact in zip(places_of, facts, strict=True)
+        ]
         self._preparation = Preparation(treatment)
         self._out = np.empty((job["batch_size"], *treatment.shape), treatment.dtype)
         self._at = 0

@@ -10,10 +10,24 @@ from pathlib import Path
 
 from pannier.errors import NotFoundError, SourceError, UsageError
 from pannier.images.facts import format_of
-from pannier.sources.rows import Passed, Row
-from pannier.splits import split_of_folder
+from pannier.sources.rows import LeftOut, Row
 
 HEAD_BYTES = 16
+
+_SPLIT_NAMES = {
+    "train": "train",
+    "training": "train",
+    "val": "val",
+    "valid": "val",
+    "validation": "val",
+    "test": "test",
+    "testing": "test",
+}
+
+
+def split_of_folder(name: str) -> str | None:
+    """The split that a folder's name stands for, in any case, or None."""
+    return _SPLIT_NAMES.get(name.lower())
 
 
 class FolderSource:
@@ -32,7 +46,7 @@ class FolderSource:
         if not self.root.is_dir():
             raise UsageError(f"{folder} is a file; a folder of pictures is wanted")
         self.name = self.root.resolve().name
-        self.passed: list[Passed] = []
+        self.passed: list[LeftOut] = []
         self._files = self._listed()
         self.has_split_folders = _has_split_folders(self._files)
         self.fixed_splits = self.has_split_folders and keep_splits
@@ -73,7 +87,7 @@ class FolderSource:
         for path, relative, byte_count in _walk(os.fsencode(self.root), self.passed):
             key = _key(relative)
             if b"%" in key.encode() and not _is_utf8(relative):
-                self.passed.append(Passed(key, "its name is not UTF-8: those bytes are percent-encoded in the key", "name"))
+                self.passed.append(LeftOut(key, "name", "its name is not UTF-8: those bytes are percent-encoded in the key"))
             if key in found:
                 first = os.path.relpath(found[key][0], os.fsencode(self.root))
                 raise SourceError(
@@ -106,7 +120,7 @@ def _shown(path: bytes) -> str:
     return repr(path.decode("utf-8", "backslashreplace"))
 
 
-def _walk(root: bytes, passed: list[Passed]) -> Iterator[tuple[bytes, bytes, int]]:
+def _walk(root: bytes, passed: list[LeftOut]) -> Iterator[tuple[bytes, bytes, int]]:
     """(path, path relative to root, bytes) of every file that is a picture by content or empty; the rest is passed over."""
     real_root = os.path.realpath(root)
     seen: set[tuple[int, int]] = set()
@@ -116,7 +130,7 @@ def _walk(root: bytes, passed: list[Passed]) -> Iterator[tuple[bytes, bytes, int
         try:
             state = os.stat(folder)
             if (state.st_dev, state.st_ino) in seen:
-                passed.append(_passed(folder, root, "a link to a folder that was read already", "link"))
+                passed.append(_passed(folder, root, "link", "a link to a folder that was read already"))
                 continue
             seen.add((state.st_dev, state.st_ino))
             with os.scandir(folder) as entries:
@@ -124,12 +138,12 @@ def _walk(root: bytes, passed: list[Passed]) -> Iterator[tuple[bytes, bytes, int
         except OSError as error:
             if folder == root:
                 raise SourceError(f"{os.fsdecode(root)} cannot be read: {error.strerror}") from error
-            passed.append(_passed(folder, root, f"a folder that cannot be read: {error.strerror}", "unreadable"))
+            passed.append(_passed(folder, root, "unreadable", f"a folder that cannot be read: {error.strerror}"))
             continue
         folders = []
         for entry in listed:
             if entry.is_symlink() and not _is_below(os.path.realpath(entry.path), real_root):
-                passed.append(_passed(entry.path, root, "a link that leads outside", "link"))
+                passed.append(_passed(entry.path, root, "link", "a link that leads outside"))
             elif entry.is_dir():
                 folders.append(entry.path)
             else:
@@ -139,18 +153,18 @@ def _walk(root: bytes, passed: list[Passed]) -> Iterator[tuple[bytes, bytes, int
         waiting += reversed(folders)
 
 
-def _picture_bytes(entry: os.DirEntry[bytes], root: bytes, passed: list[Passed]) -> int | None:
+def _picture_bytes(entry: os.DirEntry[bytes], root: bytes, passed: list[LeftOut]) -> int | None:
     try:
         state = entry.stat()
         if not stat.S_ISREG(state.st_mode):
-            passed.append(_passed(entry.path, root, "not a file", "skipped"))
+            passed.append(_passed(entry.path, root, "skipped", "not a file"))
             return None
         if state.st_size == 0:
             return 0 if _looks_like_picture(entry.name) else _skip(entry.path, root, passed)
         with open(entry.path, "rb") as file:
             head = file.read(HEAD_BYTES)
     except OSError as error:
-        passed.append(_passed(entry.path, root, f"cannot be read: {error.strerror}", "unreadable"))
+        passed.append(_passed(entry.path, root, "unreadable", f"cannot be read: {error.strerror}"))
         return None
     return state.st_size if format_of(head) else _skip(entry.path, root, passed)
 
@@ -160,12 +174,12 @@ def _looks_like_picture(name: bytes) -> bool:
     return name.lower().endswith((b".jpg", b".jpeg", b".png", b".webp", b".bmp", b".gif", b".tif", b".tiff", b".ppm", b".pgm"))
 
 
-def _skip(path: bytes, root: bytes, passed: list[Passed]) -> None:
-    passed.append(_passed(path, root, "not a picture", "skipped"))
+def _skip(path: bytes, root: bytes, passed: list[LeftOut]) -> None:
+    passed.append(_passed(path, root, "skipped", "not a picture"))
 
 
-def _passed(path: bytes, root: bytes, reason: str, kind: str) -> Passed:
-    return Passed(_key(os.path.relpath(path, root)), reason, kind)
+def _passed(path: bytes, root: bytes, kind: str, reason: str) -> LeftOut:
+    return LeftOut(_key(os.path.relpath(path, root)), kind, reason)
 
 
 def _is_below(path: bytes, root: bytes) -> bool:

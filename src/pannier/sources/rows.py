@@ -21,12 +21,16 @@ class Row:
 
 
 @dataclass(frozen=True, slots=True)
-class Passed:
-    """Something that a source does not offer as a picture, and why: kind "skipped", "unreadable", "link", "name"."""
+class LeftOut:
+    """Something that is not brought in, and why: `kind` is a word, `reason` says more.
 
-    path: str
-    reason: str
+    Kinds: "broken", "empty", "oversized", "unsupported", "unreadable", "link", "no label"; "skipped" for what is no picture,
+    "name" for a name that had to be changed.
+    """
+
+    key: str
     kind: str
+    reason: str
 
 
 class Source(Protocol):
@@ -35,7 +39,7 @@ class Source(Protocol):
     name: str
     columns: tuple[str, ...]
     fixed_splits: bool
-    passed: list[Passed]
+    passed: list[LeftOut]
 
     def rows(self) -> Iterator[Row]: ...
 

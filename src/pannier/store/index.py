@@ -40,14 +40,15 @@ class Segment:
     row: np.ndarray[Any, np.dtype[np.int32]]
 
 
-@dataclass(frozen=True, slots=True)
-class Place:
-    """Where one picture lies."""
+@dataclass(frozen=True)
+class Places:
+    """Where pictures lie, by question: `segment` is a number into `shards`, -1 for a picture that is not there."""
 
-    shard: str
-    offset: int
-    length: int
-    row: int
+    shards: list[str]
+    segment: np.ndarray[Any, np.dtype[np.int64]]
+    offset: np.ndarray[Any, np.dtype[np.int64]]
+    length: np.ndarray[Any, np.dtype[np.int64]]
+    row: np.ndarray[Any, np.dtype[np.int64]]
 
 
 def segment_bytes(located: Located) -> bytes:
@@ -120,26 +121,41 @@ class PictureIndex:
         self._positions = np.argsort(prefixes)
         self._prefixes = prefixes[self._positions]
 
-    def find(self, sha256: Bytes32) -> list[Place | None]:
-        """The places of pictures by their SHA-256, (n, 32) uint8; None for one that is not there."""
+    def find(self, sha256: Bytes32) -> Places:
+        """The places of pictures by their SHA-256, (n, 32) uint8. Takes in new shards where one is not known."""
         if not self._segments:
             self.refresh()
-        found = np.searchsorted(self._prefixes, _prefixes(sha256))
-        return [self._place(int(at), digest) for at, digest in zip(found, sha256, strict=True)]
+        places = self._find(sha256)
+        if np.any(places.segment < 0):
+            self.refresh()
+            places = self._find(sha256)
+        return places
 
     def has(self, sha256: bytes) -> bool:
-        return self.find(np.frombuffer(sha256, np.uint8).reshape(1, 32))[0] is not None
+        return bool(self._find(np.frombuffer(sha256, np.uint8).reshape(1, 32)).segment[0] >= 0)
 
-    def _place(self, at: int, sha256: Bytes32) -> Place | None:
-        prefix = int.from_bytes(sha256[:8].tobytes(), "big")
-        while at < len(self._prefixes) and int(self._prefixes[at]) == prefix:
-            position = int(self._positions[at])
-            number = int(np.searchsorted(self._starts, position, side="right")) - 1
-            segment, row = self._segments[number], position - int(self._starts[number])
-            if segment.sha256[row].tobytes() == sha256.tobytes():
-                return Place(segment.shard, int(segment.offset[row]), int(segment.length[row]), int(segment.row[row]))
-            at += 1
-        return None
+    def _find(self, sha256: Bytes32) -> Places:
+        count = len(sha256)
+        prefixes = _prefixes(sha256)
+        segment, row = np.full(count, -1, np.int64), np.zeros(count, np.int64)
+        offset, length = np.zeros(count, np.int64), np.zeros(count, np.int64)
+        at = np.searchsorted(self._prefixes, prefixes)
+        open_questions = np.arange(count)
+        while len(open_questions):  # once, but for pictures whose first 8 bytes are alike
+            at, open_questions = at[at < len(self._prefixes)], open_questions[at < len(self._prefixes)]
+            same = self._prefixes[at] == prefixes[open_questions]
+            at, open_questions = at[same], open_questions[same]
+            positions = self._positions[at]
+            numbers = np.searchsorted(self._starts, positions, side="right") - 1
+            for number in np.unique(numbers).tolist():
+                chosen, there = np.flatnonzero(numbers == number), self._segments[number]
+                lines = positions[chosen] - self._starts[number]
+                equal = (there.sha256[lines] == sha256[open_questions[chosen]]).all(axis=1)
+                found, lines = open_questions[chosen[equal]], lines[equal]
+                segment[found], row[found] = number, there.row[lines]
+                offset[found], length[found] = there.offset[lines], there.length[lines]
+            at, open_questions = at[segment[open_questions] < 0] + 1, open_questions[segment[open_questions] < 0]
+        return Places([each.shard for each in self._segments], segment, offset, length, row)
 
 
 def _prefixes(sha256: Bytes32) -> np.ndarray[Any, np.dtype[np.uint64]]:

@@ -4,25 +4,16 @@ from __future__ import annotations
 
 import io
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import pyarrow as pa
 
 from pannier.errors import DamageError, NotFoundError
+from pannier.sources.rows import LeftOut
 from pannier.store.documents import digest
 from pannier.store.files import Directory
 
 FOLDER = "left-out"
 SCHEMA = pa.schema([("key", pa.string()), ("kind", pa.string()), ("reason", pa.string())])
-
-
-@dataclass(frozen=True, slots=True)
-class LeftOut:
-    """One thing that packing left out; `kind` is a word ("broken", "empty", "no label"), `reason` says more."""
-
-    key: str
-    kind: str
-    reason: str
 
 
 def publish_left_out(directory: Directory, items: Sequence[LeftOut]) -> str | None:

@@ -138,6 +138,11 @@ class Manifest:
         rows = np.asarray(rows, np.int64)
         return self._all.take(pa.array(rows if self._rows is None else self._rows[rows]))
 
+    def lists(self, rows: Any, names: Iterable[str]) -> list[list[Any]]:
+        """Columns of those rows as lists; for a few rows at a time, many times: a good deal faster than Arrow's own."""
+        table = self.take(rows)
+        return [_as_list(table.column(name)) for name in names]
+
     def table(self) -> Any:
         """All rows as one Arrow table."""
         return self._all if self._rows is None else self._all.take(pa.array(self._rows))
@@ -160,7 +165,7 @@ class Manifest:
         """The numbers of the rows that have one of those pictures."""
         wanted = set(sha256)
         prefixes = np.array([int.from_bytes(each[:8], "little") for each in wanted], np.uint64)
-        parts = [_fixed_bytes(chunk, 32)[:, :8].copy().view("<u8").ravel() for chunk in self._all.column("sha256").chunks]
+        parts = [fixed_bytes(chunk, 32)[:, :8].copy().view("<u8").ravel() for chunk in self._all.column("sha256").chunks]
         there = np.concatenate(parts) if parts else np.empty(0, np.uint64)
         there = there if self._rows is None else there[self._rows]
         rows = np.flatnonzero(np.isin(there, prefixes))
@@ -261,11 +266,26 @@ def _read(directory: Directory, file: ManifestFile) -> tuple[Any, dict[int, byte
     return table.replace_schema_metadata(None), digests
 
 
+def _as_list(column: Any) -> list[Any]:
+    if pa.types.is_dictionary(column.type):
+        array = column.combine_chunks()
+        names = array.dictionary.to_pylist()
+        return [names[code] if code >= 0 else None for code in _codes(array).tolist()]
+    if pa.types.is_fixed_size_binary(column.type):
+        content = fixed_bytes(column.combine_chunks(), column.type.byte_width).tobytes()
+        return [content[at : at + column.type.byte_width] for at in range(0, len(content), column.type.byte_width)]
+    if pa.types.is_integer(column.type) or pa.types.is_boolean(column.type) or pa.types.is_large_string(column.type):
+        values: list[Any] = column.to_numpy().tolist()
+        return values
+    rows: list[Any] = column.to_pylist()
+    return rows
+
+
 def _codes(chunk: Any) -> Any:
     return pc.fill_null(chunk.indices, -1).to_numpy(zero_copy_only=False)
 
 
-def _fixed_bytes(chunk: Any, width: int) -> np.ndarray[Any, np.dtype[np.uint8]]:
+def fixed_bytes(chunk: Any, width: int) -> np.ndarray[Any, np.dtype[np.uint8]]:
     """A chunk of a fixed-size binary column as (rows, width) uint8, not copied."""
     content = np.frombuffer(chunk.buffers()[1], np.uint8)
     return content[chunk.offset * width : (chunk.offset + len(chunk)) * width].reshape(-1, width)

@@ -17,11 +17,11 @@ from pannier.hashing import checked_seed, text_hash
 from pannier.images.facts import MAX_PIXELS
 from pannier.machine import usable_cores
 from pannier.sources.folders import FolderSource, is_flat
-from pannier.sources.rows import Row, Rules, Source, check_same_classes, column_rule, no_value, read_rename
+from pannier.sources.checking import Checker, Progress
+from pannier.sources.rows import LeftOut, Row, Rules, Source, check_same_classes, column_rule, no_value, read_rename
 from pannier.splits import Shares, deal, read_shares
 from pannier.store.commit import Proposal, commit
-from pannier.store.ingest import Ingested, Progress, Stored, check_only, ingest
-from pannier.store.left_out import LeftOut
+from pannier.store.ingest import Ingested, Stored, ingest
 from pannier.store.manifest import COLUMNS, REMOVED, SCHEMA
 from pannier.store.names import FIRST_TRACK, checked_name
 from pannier.store.shards import DEFAULT_SHARD_BYTES
@@ -111,7 +111,8 @@ def pack(
     rows.sort(key=lambda row: text_hash(prefix + row.key))
     workers = workers or usable_cores()
     if strict:
-        _refuse_any(list(check_only(source, rows, workers=workers, max_pixels=max_pixels)), passed)
+        with Checker(source, workers, max_pixels) as checker:
+            _refuse_any([each for each in checker.check_all(rows) if isinstance(each, LeftOut)], passed)
     if shards:
         shard_bytes = max(1, -(-sum(int(row.columns["bytes"] or 0) for row in rows) // shards))
     head = store.tracks.head(track)
@@ -150,7 +151,7 @@ def _chosen(
             "or say --unlabeled keep to bring them in without labels"
         )
     chosen = [row for row in rows if unlabeled == "keep" or rules.label_of(row) is not None]
-    left_out = [LeftOut(p.path, p.kind, p.reason) for p in source.passed if p.kind in ("unreadable", "link")]
+    left_out = [item for item in source.passed if item.kind in ("unreadable", "link")]
     labelled = {row.key for row in chosen}
     left_out += [LeftOut(row.key, "no label", "it lies in no class folder") for row in rows if row.key not in labelled]
     if source.fixed_splits and not allow_missing_classes:
@@ -164,8 +165,8 @@ def _chosen(
     return chosen, left_out
 
 
-def _refuse_any(outcomes: list[Any], passed: list[LeftOut]) -> None:
-    broken = [item for item in [*passed, *outcomes] if isinstance(item, LeftOut) and item.kind != "no label"]
+def _refuse_any(unusable: list[LeftOut], passed: list[LeftOut]) -> None:
+    broken = [item for item in [*passed, *unusable] if item.kind != "no label"]
     if broken:
         raise SourceError(f"--strict: {len(broken)} pictures cannot be used and nothing was written: {_examples(broken)}")
 

@@ -47,14 +47,14 @@ class Record:
 
     def bytes(self) -> bytes:
         """The picture's file, as it was packed. Raises DamageError."""
-        place = self._store.index.find(np.frombuffer(bytes.fromhex(self.sha256), np.uint8).reshape(1, 32))[0]
-        if place is None:
-            raise missing_picture(self.key, self.sha256)
+        places = self._store.index.find(np.frombuffer(bytes.fromhex(self.sha256), np.uint8).reshape(1, 32))
+        segment, offset, length, row = (
+            int(column[0]) for column in (places.segment, places.offset, places.length, places.row)
+        )
+        check_place(self.key, self.sha256, self.byte_count, places.shards, segment, length, row)
         reader = PictureReader(self._store.directory)
         try:
-            if place.length != self.byte_count:
-                raise wrong_place(self.key, place.shard, place.row)
-            return reader.read(place.shard, place.offset, place.length, self.crc32, place.row, self.key)
+            return reader.read(places.shards[segment], offset, length, self.crc32, row, self.key)
         finally:
             reader.close()
 
@@ -198,19 +198,22 @@ def count_document(manifest: Manifest) -> list[list[Any]]:
     return sorted(counts, key=lambda row: (row[0] is None, row[0] or "", row[1] is None, row[1] or ""))
 
 
-def missing_picture(key: str, sha256: str) -> DamageError:
-    return DamageError(
-        f"the picture of record {key!r} (SHA-256 {sha256[:SHOWN_DIGITS]}...) is in no shard; run pannier verify", key=key
-    )
-
-
-def wrong_place(key: str, shard: str, row: int) -> DamageError:
-    return DamageError(
-        f"record {key!r} (row {row} of shard {shard}) is damaged: the index gives another length; run pannier verify",
-        file=f"index/{shard}.arrow",
-        row=row,
-        key=key,
-    )
+def check_place(
+    key: str, sha256: str, byte_count: int, shards: list[str], segment: int, length: int, row: int
+) -> None:
+    """Raises DamageError where a picture is in no shard (segment -1), or not with the length that the manifest gives."""
+    if segment < 0:
+        raise DamageError(
+            f"the picture of record {key!r} (SHA-256 {sha256[:SHOWN_DIGITS]}...) is in no shard; run pannier verify", key=key
+        )
+    if length != byte_count:
+        raise DamageError(
+            f"record {key!r} (row {row} of shard {shards[segment]}) is damaged: the index gives another length; "
+            "run pannier verify",
+            file=f"index/{shards[segment]}.arrow",
+            row=row,
+            key=key,
+        )
 
 
 def address(text: str) -> tuple[str, str]:

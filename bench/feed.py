@@ -1,0 +1,82 @@
+"""The feed against bare processes: the same treatment, hand-written OpenCV, hand-written Pillow."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+from typing import Any
+
+import pannier
+from bench.data import write_archive
+from bench.slices import Report, ratio
+from pannier.measure.process import Child
+
+SIDE = 224
+SLICES = 24
+SECONDS = 0.5
+PICTURES = 600
+
+
+def run(report: Report) -> None:
+    report.title(f"Feeding 500 x 375 JPEG to {SIDE} x {SIDE} standardized float32, two workers on two cores, {SLICES} slices")
+    with tempfile.TemporaryDirectory() as folder:
+        archive = write_archive(Path(folder) / "archive", PICTURES)
+        snapshot = pannier.create(Path(folder) / "s.store").pack(archive, shares={"train": 100}).snapshot
+        treatment = pannier.Treatment(SIDE, values="standard", mean=[0.48, 0.46, 0.41], std=[0.23, 0.22, 0.225])
+        rates = _rates(_jobs(snapshot, treatment, archive))
+    feed = rates["feed"]
+    _line(report, "two bare processes, the same treatment", feed, rates["same"], 0.95)
+    _line(report, "two bare processes, OpenCV decode + area resize + standardize", feed, rates["area"], 1.5)
+    _line(report, "two bare processes, OpenCV decode + plain bilinear + standardize", feed, rates["bilinear"], 0.95)
+    _line(report, "one process, a Pillow loop", feed, rates["pillow"], 4.0)
+    _line(report, "at 64 MiB, batches of 32, against unlimited", rates["64MiB"], feed, 0.92)
+    report.line("under a consumer busy in pure Python, against an idle one", ratio(rates["busy"], feed))
+    report.line("pictures a second, median", round(sorted(feed)[len(feed) // 2]))
+
+
+def _jobs(snapshot: Any, treatment: Any, archive: Path) -> dict[str, list[dict[str, Any]]]:
+    scale, offset = treatment.value_line()
+    base = {
+        "store": str(snapshot.store.path),
+        "snapshot": snapshot.id,
+        "split": "train",
+        "treatment": treatment.model_dump(mode="json", exclude={"measured_on"}),
+        "batch_size": 32,
+        "seed": 0,
+        "workers": 2,
+        "memory_limit": None,
+    }
+    hand = {"kind": "by hand", "folder": str(archive), "side": SIDE, "scale": scale.tolist(), "offset": offset.tolist()}
+    return {
+        "feed": [base | {"kind": "feed"}],
+        "same": [base | {"kind": "bare", "part": part} for part in range(2)],
+        "area": [hand | {"how": "area", "part": part} for part in range(2)],
+        "bilinear": [hand | {"how": "bilinear", "part": part} for part in range(2)],
+        "pillow": [hand | {"how": "pillow"}],
+        "64MiB": [base | {"kind": "feed", "memory_limit": 64 << 20}],
+        "busy": [base | {"kind": "busy"}],
+    }
+
+
+def _rates(jobs: dict[str, list[dict[str, Any]]]) -> dict[str, list[float]]:
+    children = {name: [Child(job, "bench.children") for job in group] for name, group in jobs.items()}
+    try:
+        for group in children.values():
+            for child in group:
+                child.wait_until_ready(120)
+        rates: dict[str, list[float]] = {name: [] for name in jobs}
+        for _ in range(SLICES + 1):
+            for name, group in children.items():
+                for child in group:
+                    child.begin(SECONDS)
+                rates[name].append(sum(child.finish(SECONDS) for child in group))
+        return {name: each[1:] for name, each in rates.items()}
+    finally:
+        for group in children.values():
+            for child in group:
+                child.close()
+
+
+def _line(report: Report, what: str, numbers: list[float], baseline: list[float], bar: float) -> None:
+    found = ratio(numbers, baseline)
+    report.line(what, found, f">= {bar:g}", found.median >= bar)

@@ -1,0 +1,126 @@
+"""Reading and checking pictures of a source, in parallel, in order, a few at a time in memory."""
+
+from __future__ import annotations
+
+import hashlib
+import threading
+import zlib
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
+
+from pannier.errors import PictureError, SourceError
+from pannier.images.decode import decode, upright
+from pannier.images.facts import Facts, check_pixels, read_facts
+from pannier.images.perceptual import PerceptualHasher
+from pannier.sources.rows import LeftOut, Row, Source
+
+# pictures beyond this many pixels are decoded one at a time, whatever the number of workers
+LARGE_PIXELS = 4_000_000
+# pictures are handed to workers in runs, and no more are in flight than this many bytes
+RUN_RECORDS = 8
+IN_FLIGHT_BYTES = 48 << 20
+
+Progress = Callable[[int, int], None]
+
+
+@dataclass(frozen=True, slots=True)
+class Checked:
+    """A picture that was found whole. `data` is None where the store has it already."""
+
+    row: Row
+    sha256: bytes
+    crc32: int
+    byte_count: int
+    facts: Facts
+    perceptual_hash: int
+    data: bytes | None
+
+
+class Checker:
+    """Reads and checks pictures in parallel, in order. A context manager that ends its threads.
+
+    Every picture that `is_known` does not have is decoded once, to its end: how else to know that it is whole.
+    """
+
+    def __init__(
+        self,
+        source: Source,
+        workers: int,
+        max_pixels: int,
+        is_known: Callable[[bytes], bool] = lambda _: False,
+        *,
+        headers_only: bool = False,
+    ) -> None:
+        self._source, self._max_pixels, self._is_known = source, max_pixels, is_known
+        self._headers_only = headers_only
+        self._pool = ThreadPoolExecutor(workers, thread_name_prefix="pannier-check")
+        self._workers = workers
+        self._large = threading.Lock()
+        self._local = threading.local()
+
+    def __enter__(self) -> Checker:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._pool.shutdown(wait=True, cancel_futures=True)
+
+    def check_all(self, rows: Iterable[Row]) -> Iterator[Checked | LeftOut]:
+        """What became of every row, in their order; a bounded number of them is under way at once."""
+        waiting: deque[tuple[Future[list[Checked | LeftOut]], int]] = deque()
+        in_flight = 0
+        for run, byte_count in _runs(rows):
+            while waiting and (in_flight + byte_count > IN_FLIGHT_BYTES or len(waiting) > 3 * self._workers):
+                future, done = waiting.popleft()
+                yield from future.result()
+                in_flight -= done
+            waiting.append((self._pool.submit(self._check_run, run), byte_count))
+            in_flight += byte_count
+        while waiting:
+            yield from waiting.popleft()[0].result()
+
+    def _check_run(self, rows: list[Row]) -> list[Checked | LeftOut]:
+        return [self._check(row) for row in rows]
+
+    def _check(self, row: Row) -> Checked | LeftOut:
+        try:
+            data = self._source.read(row)
+            sha256 = hashlib.sha256(data).digest()
+            facts = read_facts(data)
+            check_pixels(facts, self._max_pixels)
+            known = self._is_known(sha256)
+            perceptual_hash = 0 if known or self._headers_only else self._decode(data, facts)
+        except PictureError as error:
+            return LeftOut(row.key, error.kind, error.reason)
+        except SourceError as error:
+            return LeftOut(row.key, "unreadable", str(error))
+        except MemoryError:
+            return LeftOut(row.key, "oversized", "not enough memory to decode it")
+        return Checked(row, sha256, zlib.crc32(data), len(data), facts, perceptual_hash, None if known else data)
+
+    def _decode(self, data: bytes, facts: Facts) -> int:
+        if facts.height * facts.width > LARGE_PIXELS:
+            with self._large:
+                return self._hash(data, facts)
+        return self._hash(data, facts)
+
+    def _hash(self, data: bytes, facts: Facts) -> int:
+        hasher: PerceptualHasher | None = getattr(self._local, "hasher", None)
+        if hasher is None:
+            hasher = self._local.hasher = PerceptualHasher()
+        return hasher(upright(decode(data, facts), facts.turn))
+
+
+def _runs(rows: Iterable[Row]) -> Iterator[tuple[list[Row], int]]:
+    run: list[Row] = []
+    total = 0
+    for row in rows:
+        size = int(row.columns.get("bytes") or 0)
+        if run and (len(run) >= RUN_RECORDS or total + size > IN_FLIGHT_BYTES // 8):
+            yield run, total
+            run, total = [], 0
+        run.append(row)
+        total += size
+    if run:
+        yield run, total

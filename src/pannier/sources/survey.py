@@ -1,0 +1,188 @@
+"""The survey: what is in a source and what is wrong with it, before anything is packed."""
+
+from __future__ import annotations
+
+from collections import Counter, defaultdict
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from pannier.errors import SourceError
+from pannier.images.facts import MAX_PIXELS
+from pannier.machine import usable_cores
+from pannier.sources.checking import Checked, Checker, Progress
+from pannier.sources.folders import FolderSource, is_flat
+from pannier.sources.rows import (
+    LeftOut,
+    Row,
+    Rules,
+    Source,
+    check_same_classes,
+    column_rule,
+    no_value,
+    read_rename,
+)
+
+# kinds of problems that would make training wrong, in order of harm; each with what to do about it
+HARMFUL = {
+    "two labels": "one picture under two labels teaches both: remove the wrong one",
+    "two splits": "one picture in two splits leaks: remove one, or deal anew with pack --resplit --shares",
+    "class names": "say what is meant with pack --rename old=new",
+    "broken": "pack leaves them out and lists them; restore them or remove them",
+    "empty": "pack leaves them out and lists them; restore them or remove them",
+    "oversized": "pack leaves them out; raise --max-pixels to take them",
+}
+HARMLESS = {
+    "unreadable": "pack leaves them out; give access to them",
+    "unsupported": "pack leaves them out; save them in another format",
+    "no label": "pack leaves them out, unless --unlabeled keep is said",
+    "doubled": "packed once, dealt together; no harm",
+    "case": "keys that differ in case alone cannot lie side by side on every disk",
+    "name": "the key has those bytes percent-encoded",
+    "link": "not followed",
+    "skipped": "not pictures by their content",
+}
+EXAMPLES = 5
+
+
+@dataclass(frozen=True)
+class Problem:
+    """One kind of problem: how many pictures it concerns, some of them, and what to do. `is_harmful`: training suffers."""
+
+    kind: str
+    count: int
+    examples: list[str]
+    advice: str
+    is_harmful: bool
+
+
+@dataclass
+class Findings:
+    """What a survey found. `counts` by (class, split), `sizes` by (height, width), `formats` and `modes` by name.
+
+    `quick`: headers alone were read, so nothing is said of pictures that are cut short.
+    """
+
+    source: str
+    quick: bool
+    pictures: int = 0
+    byte_count: int = 0
+    counts: Counter[tuple[str | None, str | None]] = field(default_factory=Counter)
+    sizes: Counter[tuple[int, int]] = field(default_factory=Counter)
+    formats: Counter[str] = field(default_factory=Counter)
+    modes: Counter[str] = field(default_factory=Counter)
+    problems: list[Problem] = field(default_factory=list)
+
+    @property
+    def classes(self) -> list[str]:
+        return sorted({label for label, _ in self.counts if label is not None})
+
+    @property
+    def splits(self) -> list[str]:
+        return sorted({split for _, split in self.counts if split is not None})
+
+    @property
+    def is_harmful(self) -> bool:
+        """Whether something was found that would make training wrong."""
+        return any(problem.is_harmful for problem in self.problems)
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data for JSON."""
+        return {
+            "source": self.source,
+            "quick": self.quick,
+            "pictures": self.pictures,
+            "byte_count": self.byte_count,
+            "counts": [{"label": label, "split": split, "pictures": n} for (label, split), n in self.counts.items()],
+            "sizes": [{"height": h, "width": w, "pictures": n} for (h, w), n in sorted(self.sizes.items())],
+            "formats": dict(self.formats),
+            "modes": dict(self.modes),
+            "problems": [vars(problem) for problem in self.problems],
+            "is_harmful": self.is_harmful,
+        }
+
+
+def survey(
+    source: str | Path | Source,
+    *,
+    label: str = "parent",
+    rename: str | Mapping[str, str] | list[str] | None = None,
+    quick: bool = False,
+    max_pixels: int = MAX_PIXELS,
+    workers: int | None = None,
+    progress: Progress | None = None,
+) -> Findings:
+    """Looks at every picture of a source: counts, sizes, formats, color modes, and what is wrong, in order of harm.
+
+    Every picture is decoded to its end, in parallel, a few at a time in memory; `quick` reads headers alone.
+    Raises NotFoundError, SourceError where there is no picture at all.
+    """
+    source = FolderSource(source) if isinstance(source, (str, Path)) else source
+    split = column_rule("split", source) if source.fixed_splits else no_value
+    rules = Rules(column_rule(label, source), split, read_rename(rename))
+    rows = list(source.rows())
+    if not rows:
+        raise SourceError(f"no picture found in {source.name}: it holds nothing that is a picture by its content")
+    findings = Findings(source.name, quick)
+    kept: dict[bytes, list[Row]] = defaultdict(list)
+    problems: dict[str, list[str]] = defaultdict(list)
+    with Checker(source, workers or usable_cores(), max_pixels, headers_only=quick) as checker:
+        for done, outcome in enumerate(checker.check_all(rows), 1):
+            if isinstance(outcome, LeftOut):
+                problems[outcome.kind].append(f"{outcome.key} ({outcome.reason})")
+            else:
+                _count(findings, rules, outcome)
+                kept[outcome.sha256].append(outcome.row)
+            if progress:
+                progress(done, len(rows))
+    for item in source.passed:
+        problems[item.kind].append(f"{item.key} ({item.reason})")
+    if not (isinstance(source, FolderSource) and is_flat(source)):
+        problems["no label"] += [row.key for row in rows if rules.label_of(row) is None]
+    _compare_doubles(kept, rules, problems)
+    _compare_names(rows, rules, problems)
+    findings.problems = [
+        Problem(kind, len(found), found[:EXAMPLES], advice, kind in HARMFUL)
+        for kind, advice in (HARMFUL | HARMLESS).items()
+        if (found := problems.get(kind))
+    ]
+    return findings
+
+
+def _count(findings: Findings, rules: Rules, checked: Checked) -> None:
+    findings.pictures += 1
+    findings.byte_count += checked.byte_count
+    findings.counts[rules.label_of(checked.row), rules.split_of(checked.row)] += 1
+    findings.sizes[checked.facts.height, checked.facts.width] += 1
+    findings.formats[checked.facts.format] += 1
+    findings.modes[checked.facts.mode] += 1
+
+
+def _compare_doubles(kept: Mapping[bytes, list[Row]], rules: Rules, problems: dict[str, list[str]]) -> None:
+    for rows in kept.values():
+        if len(rows) > 1:
+            text = " = ".join(row.key for row in rows)
+            if len({rules.label_of(row) for row in rows}) > 1:
+                problems["two labels"].append(text)
+            if len({rules.split_of(row) for row in rows}) > 1:
+                problems["two splits"].append(text)
+            problems["doubled"].append(text)
+
+
+def _compare_names(rows: list[Row], rules: Rules, problems: dict[str, list[str]]) -> None:
+    classes: dict[str, set[str]] = defaultdict(set)
+    for row in rows:
+        label, split = rules.label_of(row), rules.split_of(row)
+        if label is not None and split is not None:
+            classes[split].add(label)
+    if len(classes) > 1:
+        try:
+            check_same_classes(classes)
+        except SourceError as error:
+            text = str(error).partition(": ")[2].partition(". Say")[0]
+            problems["class names"] += text.split("; ")
+    folded: dict[str, list[str]] = defaultdict(list)
+    for row in rows:
+        folded[row.key.casefold()].append(row.key)
+    problems["case"] += [" ~ ".join(keys) for keys in folded.values() if len(keys) > 1]

@@ -25,11 +25,14 @@ MOST_TRIES = 100
 
 @dataclass
 class Proposal:
-    """What a writer wants on top of a snapshot: `changes` are manifest rows with `removed`."""
+    """What a writer wants on top of a snapshot: `changes` are manifest rows with `removed`.
+
+    `shares` are pairs of split and fraction, in the order in which they were named: it decides ties.
+    """
 
     changes: Any
     note: str = ""
-    shares: dict[str, str] | None = None
+    shares: list[list[str]] | None = None
     seed: int | None = None
     left_out: Sequence[LeftOut] = ()
     change_counts: list[list[Any]] = field(default_factory=list)

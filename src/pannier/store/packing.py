@@ -213,7 +213,7 @@ class _Packing:
         return Proposal(
             changes=_change_table(rows),
             note=self._note,
-            shares={name: f"{share.numerator}/{share.denominator}" for name, share in shares.items()} if shares else None,
+            shares=[[name, f"{share.numerator}/{share.denominator}"] for name, share in shares.items()] if shares else None,
             seed=seed if shares else None,
             left_out=self._left_out,
             change_counts=_change_counts(rows, there),
@@ -235,7 +235,7 @@ class _Packing:
         before = parent.document if parent else {}
         shares = self._shares
         if shares is None and before.get("shares"):
-            shares = read_shares(before["shares"])
+            shares = read_shares(dict(before["shares"]))
         seed = self._seed if self._seed is not None else before.get("seed")
         return shares, seed or 0
 

@@ -1,0 +1,5 @@
+"""`python -m pannier` is the command `pannier`."""
+
+from pannier.cli import main
+
+main()

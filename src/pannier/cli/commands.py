@@ -1,0 +1,39 @@
+"""The list of commands, grouped by the step of the job."""
+
+from __future__ import annotations
+
+import typer
+
+from pannier.cli import demo, feed, measure, pack, sheet, show, survey, verify
+
+app = typer.Typer(
+    name="pannier",
+    help="Labelled pictures to training batches: pack, version, feed and measure, under a memory limit that holds.",
+    add_completion=False,
+    no_args_is_help=True,
+    rich_markup_mode="rich",
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+)
+
+_COMMANDS = (
+    ("Collect", "survey", survey.survey),
+    ("Collect", "pack", pack.pack),
+    ("Look", "show", show.show),
+    ("Look", "sheet", sheet.sheet),
+    ("Feed", "feed", feed.feed),
+    ("Feed", "measure", measure.measure),
+    ("Keep", "verify", verify.verify),
+    ("Start", "demo", demo.demo),
+)
+
+for _step, _name, _function in _COMMANDS:
+    app.command(_name, rich_help_panel=_step, no_args_is_help=_name != "demo")(_function)
+
+
+@app.callback(invoke_without_command=True)
+def _version(version: bool = typer.Option(False, "--version", help="Print the version and stop.")) -> None:
+    if version:
+        from pannier import __version__
+
+        print(f"pannier {__version__}")
+        raise typer.Exit

@@ -1,0 +1,111 @@
+"""pannier measure"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from pannier.cli.options import (
+    AsJson,
+    BatchSize,
+    Color,
+    Figure,
+    Fit,
+    Flip,
+    Seed,
+    Size,
+    Split,
+    Store,
+    TreatmentFile,
+    Values,
+    read_treatment,
+)
+from pannier.cli.terminal import drawing, print_json, print_table, progress_bar
+
+if TYPE_CHECKING:
+    from pannier.measure.sweep import Measurement, Trial
+
+
+def measure(
+    store: Store,
+    split: Split = None,
+    size: Size = None,
+    treatment: TreatmentFile = None,
+    fit: Fit = None,
+    color: Color = None,
+    values: Values = None,
+    flip: Flip = None,
+    batch_size: BatchSize = 32,
+    seed: Seed = 0,
+    workers: Annotated[str, typer.Option(help="Numbers of workers to try, as 1,2,4.")] = "1,2",
+    memory_limit: Annotated[str, typer.Option(help="Limits to try, as 64MiB,128MiB,none.")] = "none",
+    rounds: Annotated[int, typer.Option(min=1, help="How many times all take turns.")] = 12,
+    slice_seconds: Annotated[float, typer.Option(min=0.05, help="How long each turn is.")] = 0.4,
+    figure: Figure = None,
+    json: AsJson = False,
+) -> int:
+    """Measure throughput under memory limits that the system enforces, against the machine's own ceiling.
+
+    Exit status 1 where every trial failed. The default split is train, or all records where there is none.
+
+    [dim]$[/dim] pannier measure swatches.store --size 96 --workers 1,2 --memory-limit 64MiB,128MiB,none
+    """
+    from pannier.errors import UsageError
+    from pannier.measure.sweep import measure as sweep
+    from pannier.store.store import open as open_snapshot
+
+    snapshot = open_snapshot(store)
+    treated = read_treatment(snapshot, treatment, size, fit, color, values, flip)
+    counts = workers.split(",")
+    if not all(count.strip().isdigit() for count in counts):
+        raise UsageError(f"--workers {workers}: write numbers, as 1,2,4")
+    split = split or ("train" if "train" in snapshot.splits else None)
+    with progress_bar("measure", "rounds") as progress:
+        found = sweep(
+            snapshot,
+            treated,
+            split,
+            batch_size=batch_size,
+            workers=[int(count) for count in counts],
+            memory_limits=[limit.strip() for limit in memory_limit.split(",")],
+            seed=seed,
+            rounds=rounds,
+            slice_seconds=slice_seconds,
+            progress=progress,
+        )
+    print_json(found.to_dict()) if json else _print(found)
+    if figure:
+        from pannier.figures.measurement import draw_measurement
+
+        with drawing(figure, "figure"):
+            draw_measurement(found, figure)
+    return 0 if any(trial.status == "ok" for trial in found.trials) else 1
+
+
+def _print(found: Measurement) -> None:
+    from pannier.sizes import show_bytes
+
+    header = ["workers", "limit", "pictures/s", "10-90 %", "of ceiling", "peak memory"]
+    rows = []
+    for trial in [*found.ceiling, *found.trials]:
+        is_ceiling = trial in found.ceiling
+        limit = "none" if trial.memory_limit_bytes is None else show_bytes(trial.memory_limit_bytes)
+        row = [str(trial.workers), "ceiling" if is_ceiling else limit, "-", "-", "-", "-"]
+        if trial.pictures_per_second is not None:
+            rate = trial.pictures_per_second
+            row[2:5] = [f"{rate.median:,.0f}", f"{rate.low:,.0f}-{rate.high:,.0f}", f"{trial.share_of_ceiling or 0:.2f}"]
+        if trial.peak_bytes is not None:
+            row[5] = show_bytes(trial.peak_bytes)
+        rows.append(row)
+    print_table(header, rows, left=0)
+    for trial in found.trials:
+        if trial.status != "ok":
+            print(f"\n{_cell(trial)}: {trial.status.replace('_', ' ')}: {trial.reason}")
+
+
+def _cell(trial: Trial) -> str:
+    from pannier.sizes import show_bytes
+
+    limit = "no limit" if trial.memory_limit_bytes is None else show_bytes(trial.memory_limit_bytes)
+    return f"{trial.workers} workers, {limit}"

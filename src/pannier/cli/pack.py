@@ -1,0 +1,122 @@
+"""pannier pack"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any, Literal
+
+import typer
+
+from pannier.cli.options import AsJson
+from pannier.cli.terminal import count_table, plural, print_json, progress_bar
+
+if TYPE_CHECKING:
+    from pannier.store.packing import PackResult
+
+
+def pack(
+    source: Annotated[str, typer.Argument(metavar="SOURCE", help="A folder of pictures.")],
+    store: Annotated[str, typer.Argument(metavar="STORE", help="The store; made where nothing or an empty folder is.")],
+    shares: Annotated[str | None, typer.Option(help="Deal records to splits, as train=75,val=15,test=10.")] = None,
+    seed: Annotated[int | None, typer.Option(help="Seed of the dealing.")] = None,
+    note: Annotated[str, typer.Option(help="A line to remember the snapshot by.")] = "",
+    label: Annotated[str, typer.Option(help="The column that gives labels: parent (nearest folder) or top (first).")] = "parent",
+    rename: Annotated[list[str] | None, typer.Option(metavar="OLD=NEW", help="Read one class name as another.")] = None,
+    unlabeled: Annotated[Literal["leave", "keep"], typer.Option(help="What lies outside any class folder.")] = "leave",
+    into: Annotated[str, typer.Option(metavar="PREFIX", help="Put all keys below a prefix.")] = "",
+    resplit: Annotated[bool, typer.Option("--resplit", help="Deal anew although the source has split folders.")] = False,
+    relabel: Annotated[bool, typer.Option("--relabel", help="The source's labels and splits win over those there.")] = False,
+    allow_missing_classes: Annotated[
+        bool, typer.Option("--allow-missing-classes", help="Splits may carry different class names.")
+    ] = False,
+    strict: Annotated[bool, typer.Option("--strict", help="Refuse broken pictures instead of leaving them out.")] = False,
+    track: Annotated[str, typer.Option(help="The track to add to.")] = "main",
+    shard_size: Annotated[str, typer.Option(help="Size of a shard.")] = "256MiB",
+    shards: Annotated[int | None, typer.Option(help="So many shards, instead of a size.")] = None,
+    max_pixels: Annotated[int, typer.Option(help="Pictures with more pixels are left out.")] = 100_000_000,
+    workers: Annotated[int | None, typer.Option(help="Threads; by default all usable cores.")] = None,
+    json: AsJson = False,
+) -> int:
+    """Bring a source in as the next snapshot.
+
+    Every picture is decoded once, to know that it is whole. The same thing packed again adds nothing.
+
+    [dim]$[/dim] pannier pack archive/ swatches.store --shares train=75,val=15,test=10 --seed 7
+    """
+    from pannier.sizes import read_bytes
+    from pannier.store.packing import bring_in
+
+    options: dict[str, Any] = {
+        "shares": shares,
+        "seed": seed,
+        "note": note,
+        "label": label,
+        "rename": rename,
+        "unlabeled": unlabeled,
+        "into": into,
+        "resplit": resplit,
+        "relabel": relabel,
+        "allow_missing_classes": allow_missing_classes,
+        "strict": strict,
+        "track": track,
+        "shard_bytes": read_bytes(shard_size),
+        "shards": shards,
+        "max_pixels": max_pixels,
+        "workers": workers,
+    }
+    with progress_bar("pack") as progress:
+        result = bring_in(source, store, progress=progress, **options)
+    if json:
+        print_json(_facts(result))
+    else:
+        _print(result, store)
+    return 0
+
+
+def _facts(result: PackResult) -> dict[str, Any]:
+    return {
+        "snapshot": result.snapshot.id,
+        "is_new": result.is_new,
+        "content_id": result.snapshot.content_id,
+        "records": len(result.snapshot),
+        "added": result.added,
+        "changed": result.changed,
+        "unchanged": result.unchanged,
+        "relabelled": result.relabelled,
+        "differing": result.differing,
+        "new_pictures": result.new_pictures,
+        "new_bytes": result.new_bytes,
+        "skipped": result.skipped,
+        "left_out": [{"key": item.key, "kind": item.kind, "reason": item.reason} for item in result.left_out],
+    }
+
+
+def _print(result: PackResult, store: str) -> None:
+    from pannier.sizes import show_bytes
+
+    snapshot = result.snapshot
+    if not result.is_new:
+        print(f"Nothing new: {plural(result.unchanged, 'record')} are there already; {store} stays at {snapshot.id[:12]}.")
+    else:
+        parts = [f"{result.added:,} added"]
+        parts += [f"{result.changed:,} changed"] if result.changed else []
+        parts += [f"{result.relabelled:,} relabelled"] if result.relabelled else []
+        parts += [f"{result.unchanged:,} there already"] if result.unchanged else []
+        print(f"Snapshot {snapshot.id[:12]}: {plural(len(snapshot), 'record')} ({', '.join(parts)});", end=" ")
+        print(f"{plural(result.new_pictures, 'new picture')}, {show_bytes(result.new_bytes)}.\n")
+        count_table(snapshot.counts, snapshot.classes, list(snapshot.splits))
+        missed = {label: miss for label, miss in result.deviation.items() if miss}
+        if missed:
+            worst = max(missed.values())
+            print(f"\nDoubles that stay together keep {plural(len(missed), 'class', 'classes')} off the shares by up to {worst}.")
+    if result.differing:
+        shown = ", ".join(result.differing[:3]) + (", ..." if len(result.differing) > 3 else "")
+        print(f"\n{plural(len(result.differing), 'record')} have another label or split in the source: {shown}")
+        print("They stay as they are; --relabel takes the source's.")
+    if result.left_out:
+        print(f"\nLeft out: {len(result.left_out):,} (kept with the snapshot; see pannier show)")
+        for item in result.left_out[:5]:
+            print(f"  {item.key}: {item.reason}")
+        if len(result.left_out) > 5:
+            print(f"  and {len(result.left_out) - 5:,} more")
+    if result.skipped:
+        print(f"\nSkipped: {plural(result.skipped, 'file')} that {'is' if result.skipped == 1 else 'are'} no picture.")

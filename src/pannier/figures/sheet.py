@@ -1,0 +1,82 @@
+"""The sheet: many pictures with their labels, readable for a few and for hundreds."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from itertools import zip_longest
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from pannier.errors import UsageError
+from pannier.figures.style import DPI, FAINT, HEIGHT, INK, WIDTH, new_figure, save_figure
+from pannier.hashing import argsort_hashes, checked_seed, fold, fold_each
+
+if TYPE_CHECKING:
+    from pannier.store.snapshot import Record, Snapshot
+
+MOST = 240
+_TITLE, _MARGIN, _GAP = 70, 24, 10
+
+
+def choose_records(snapshot: Snapshot, split: str | None, count: int, seed: int) -> list[Record]:
+    """Up to `count` records of a split by chance with a seed, alike from every class, in order of class."""
+    if not 1 <= count <= MOST:
+        raise UsageError(f"a sheet of {count} pictures: must be 1 to {MOST}")
+    rows = snapshot.rows_of(split)
+    rows = rows[argsort_hashes(fold_each(fold(checked_seed(seed)), snapshot.manifest.hashes[rows]))]
+    codes, _ = snapshot.manifest.codes("label")
+    by_class = [rows[codes[rows] == code].tolist() for code in np.unique(codes[rows])]
+    in_turn = [row for turn in zip_longest(*by_class) for row in turn if row is not None][:count]
+    records = [snapshot.record(row) for row in in_turn]
+    numbers = {name: number for number, name in enumerate(snapshot.classes)}
+    return sorted(records, key=lambda record: (numbers.get(record.label or "", len(numbers)), record.key.encode()))
+
+
+def draw_sheet(records: Sequence[Record], path: str, *, title: str) -> None:
+    """Draws the pictures as stored, whole, with label, key and split below each."""
+    if not records:
+        raise UsageError("there is no picture to draw")
+    from pannier.images.treatment import Treatment
+
+    width, height = int(WIDTH * DPI), int(HEIGHT * DPI)
+    columns, side, text = _grid(len(records), width - 2 * _MARGIN, height - _TITLE - _MARGIN)
+    figure = new_figure()
+    small = Treatment((side, side), fit="contain", values="raw", dtype="uint8", layout="hwc")
+    step_x, step_y = side + _GAP, side + text + _GAP
+    start = (width - (columns * step_x - _GAP)) // 2
+    canvas = np.full((height, width, 3), 255, np.uint8)
+    font = max(5.0, min(11.0, side / 13))
+    letters = max(4, int(side / (font * 0.62 * DPI / 72)))
+    for i, record in enumerate(records):
+        left, top = start + i % columns * step_x, _TITLE + i // columns * step_y
+        canvas[top : top + side, left : left + side] = small(record.bytes())
+        where = {"ha": "left", "va": "top", "fontsize": font}
+        y = 1 - (top + side + 3) / height
+        figure.text(left / width, y, _cut(record.label or "no label", letters), color=INK, weight="bold", **where)
+        if side >= 60:
+            name = record.key.rpartition("/")[2]
+            line = 1.25 * font * DPI / 72 / height
+            about = f"{name} {record.split}" if record.split else name
+            figure.text(left / width, y - line, _cut(about, int(letters * 1.1)), color=FAINT, **where | {"fontsize": font * 0.85})
+    figure.figimage(canvas, 0, 0, zorder=-1)
+    figure.text(start / width, 1 - 40 / height, title, fontsize=16, color=INK, weight="bold")
+    save_figure(figure, path)
+
+
+def _grid(count: int, width: int, height: int) -> tuple[int, int, int]:
+    """(columns, side of a picture, room for text below it), the largest pictures that fit."""
+    best = (1, 8, 10)
+    for columns in range(1, count + 1):
+        rows = math.ceil(count / columns)
+        side = (width + _GAP) // columns - _GAP
+        text = 34 if side >= 60 else 16
+        side = min(side, (height + _GAP) // rows - _GAP - text)
+        if side > best[1]:
+            best = (columns, side, text)
+    return best
+
+
+def _cut(text: str, letters: int) -> str:
+    return text if len(text) <= letters else text[: letters - 1] + "\u2026"

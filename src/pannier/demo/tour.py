@@ -1,0 +1,91 @@
+"""The guided tour: takes every step of the job as a user would, and says each command before it runs."""
+
+from __future__ import annotations
+
+import os
+import shlex
+import subprocess
+import sys
+import time
+from dataclasses import dataclass
+from pathlib import Path
+
+from pannier.errors import PannierError, UsageError
+
+
+@dataclass(frozen=True)
+class Step:
+    """What is shown and why, the command, and the exit status that it must end with."""
+
+    says: str
+    command: str
+    status: int = 0
+
+
+def run_tour(directory: str | Path, swatches: int, seed: int) -> int:
+    """Draws the archive into a new or empty folder and runs every step. Raises UsageError, PannierError."""
+    folder = Path(directory)
+    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+        raise UsageError(f"{folder} is not empty; the demo never writes into a folder that holds something: name another one")
+    folder.mkdir(parents=True, exist_ok=True)
+    started = time.monotonic()
+    _draw(folder, swatches, seed)
+    for step in _steps(folder, seed):
+        _say(step.says, step.command)
+        _run(step)
+    print(f"\nAll of it took {time.monotonic() - started:.0f} s. Everything is in {folder}: look at counts.png, sheet.png, measure.png.")
+    return 0
+
+
+def _steps(folder: Path, seed: int) -> list[Step]:
+    here = shlex.quote(str(folder))
+    store, size = f"{here}/swatches.store", "--size 96 --batch-size 32"
+    return [
+        Step("What is in the archive, and what is wrong with it?", f"pannier survey {here}/archive", 1),
+        Step("And in the second delivery?", f"pannier survey {here}/season", 1),
+        Step(
+            "Into the store, dealt to splits; what is broken is left out and listed.",
+            f"pannier pack {here}/archive {store} --shares train=75,val=15,test=10 --seed {seed} --note 'first six weaves'",
+        ),
+        Step("The snapshot, and one record of it.", f"pannier show {store} --figure {here}/counts.png"),
+        Step("", f"pannier show {store} twill/0002.jpg"),
+        Step("The second delivery has a class folder misspelt: packing stops.", f"pannier pack {here}/season {store}", 1),
+        Step(
+            "Told what is meant, it goes through.",
+            f"pannier pack {here}/season {store} --rename herringbon=herringbone --note 'season'",
+        ),
+        Step("Look at the pictures before training on them.", f"pannier sheet {store} --split train --figure {here}/sheet.png"),
+        Step(
+            "Feed each split: the training split is shuffled and mirrored, the others are not.",
+            f"pannier feed {store} --split train {size} --values standard --flip horizontal --memory-limit 128MiB",
+        ),
+        Step("", f"pannier feed {store} --split val {size} --memory-limit 128MiB"),
+        Step("", f"pannier feed {store} --split test {size} --memory-limit 128MiB"),
+        Step(
+            "How many workers, under which memory limit? Measured, not guessed.",
+            f"pannier measure {store} {size} --workers 1,2 --memory-limit 16MiB,64MiB,none --rounds 4 --slice-seconds 0.2 "
+            f"--figure {here}/measure.png",
+        ),
+        Step("Is every byte as it was written?", f"pannier verify {store}"),
+    ]
+
+
+def _say(says: str, command: str) -> None:
+    if says:
+        print(f"\n# {says}")
+    print(f"\n$ {command}", flush=True)
+
+
+def _run(step: Step) -> None:
+    arguments = [sys.executable, "-m", "pannier", *shlex.split(step.command)[1:]]
+    environment = os.environ | {"COLUMNS": os.environ.get("COLUMNS", "100")}
+    status = subprocess.run(arguments, env=environment, check=False).returncode
+    if status != step.status:
+        raise PannierError(f"the demo's step ended with exit status {status}, not {step.status}: {step.command}")
+
+
+def _draw(folder: Path, swatches: int, seed: int) -> None:
+    from pannier.demo.archive import draw_archive
+
+    print(f"# Fell Lane Mill photographs its cloth: drawing {swatches} swatches and a second delivery into {folder}", flush=True)
+    draw_archive(folder, swatches, seed)

@@ -21,7 +21,7 @@ from pannier.cli.options import (
     Values,
     read_treatment,
 )
-from pannier.cli.terminal import drawing, print_json, print_table, progress_bar
+from pannier.cli.terminal import drawing, plural, print_json, print_table, progress_bar
 
 if TYPE_CHECKING:
     from pannier.measure.sweep import Measurement, Trial
@@ -108,4 +108,4 @@ def _cell(trial: Trial) -> str:
     from pannier.sizes import show_bytes
 
     limit = "no limit" if trial.memory_limit_bytes is None else show_bytes(trial.memory_limit_bytes)
-    return f"{trial.workers} workers, {limit}"
+    return f"{plural(trial.workers, 'worker')}, {limit}"

@@ -68,7 +68,7 @@ def _season_shots(each: int, seed: int) -> Iterator[Shot]:
 
 def _draw(folder: Path, shot: Shot) -> None:
     rng = np.random.default_rng(shot.seed)
-    longest = int(np.clip(np.exp(rng.normal(np.log(380), 0.45)), 160, 1600))
+    longest = int(np.clip(np.exp(rng.normal(np.log(330), 0.48)), 160, 1600))
     shorter = int(longest * rng.choice([1.0, 0.75, 0.75, 0.667]))
     height, width = (shorter, longest) if rng.random() < 0.7 else (longest, shorter)
     height, width = max(height, 160), max(width, 160)
@@ -80,14 +80,14 @@ def _encoded(pixels: np.ndarray, kind: str, rng: np.random.Generator) -> bytes: 
     quality = int(rng.integers(78, 94))
     sink = io.BytesIO()
     if kind == "png":
-        image.save(sink, "png", compress_level=3)
+        image.save(sink, "png", compress_level=1)
     elif kind == "transparent":
         hole = Image.new("L", image.size, 255)
         hole.paste(0, (0, 0, image.width // 3, image.height // 3))
         image.putalpha(hole)
-        image.save(sink, "png", compress_level=3)
+        image.save(sink, "png", compress_level=1)
     elif kind == "webp":
-        image.save(sink, "webp", quality=quality, method=1)
+        image.save(sink, "webp", quality=quality, method=0)
     elif kind == "gray":
         image.convert("L").save(sink, "jpeg", quality=quality)
     elif kind == "cmyk":

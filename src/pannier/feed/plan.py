@@ -94,18 +94,26 @@ def is_heavy(needs: Needs, light_bytes: int) -> np.ndarray[Any, np.dtype[np.bool
 
 
 def _plans(needs: Needs, limit: int | None, cores: int, workers: int | None, ahead: int | None) -> Iterator[Plan]:
-    """All plans worth a try, the best first: all workers and some ahead, then less ahead, then fewer workers."""
+    """All plans worth a try, the best first: all workers, then less ahead and fewer lanes, then fewer workers."""
     each = needs.of_one_worker
     light = each[needs.allocated <= LIGHT_ALLOCATION]
     thresholds = sorted({int(np.quantile(light, q, method="lower")) for q in _QUANTILES}, reverse=True) if len(light) else [0]
     largest_heavy = [int(each[is_heavy(needs, threshold)].max(initial=0)) for threshold in thresholds]
-    worker_counts = [workers] if workers else range(cores, 0, -1)
-    aheads = [ahead] if ahead else range(DEFAULT_AHEAD, 0, -1)
-    for count in worker_counts:
-        for some_ahead in aheads:
+    for count in [workers] if workers else range(cores, 0, -1):
+        for some_ahead, lanes in _shapes(count, ahead):
             for threshold, heavy in zip(thresholds, largest_heavy, strict=True):
-                for lanes in range(count, 0, -1) if heavy else [0]:
-                    yield _plan(needs, limit, count, lanes, some_ahead, threshold, heavy)
+                if heavy or lanes == 1:
+                    yield _plan(needs, limit, count, lanes if heavy else 0, some_ahead, threshold, heavy)
+
+
+def _shapes(workers: int, ahead: int | None) -> Iterator[tuple[int, int]]:
+    """(ahead, lanes), the best first: two batches ahead are worth more than a lane, more than two are worth less."""
+    lanes = range(workers, 0, -1)
+    if ahead:
+        yield from ((ahead, count) for count in lanes)
+        return
+    yield from ((some, count) for count in lanes for some in range(DEFAULT_AHEAD, 1, -1))
+    yield from ((1, count) for count in lanes)
 
 
 def _plan(needs: Needs, limit: int | None, workers: int, lanes: int, ahead: int, light: int, heavy: int) -> Plan:

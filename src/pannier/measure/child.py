@@ -77,7 +77,8 @@ class FeedRunner:
             shuffle=True,
         )
         plan = self._feed.plan
-        self._ready_batches = plan.ahead + 1
+        # batches that were made while nobody measured; where lanes lag behind workers, as many again until all is steady
+        self._untimed = (plan.ahead + 1) * (2 if plan.heavy_lanes else 1)
         self._batches = self._endless()
         next(self._batches)
         if limit is not None:
@@ -92,8 +93,8 @@ class FeedRunner:
                 yield size
 
     def run(self, seconds: float, *, settle: bool = True) -> tuple[int, float]:
-        for _ in range(self._ready_batches):
-            next(self._batches)  # those that were made while nobody measured
+        for _ in range(self._untimed):
+            next(self._batches)
         pictures, started = 0, time.perf_counter()
         while (passed := time.perf_counter() - started) < seconds:
             pictures += next(self._batches)

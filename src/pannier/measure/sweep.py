@@ -10,6 +10,7 @@ import numpy as np
 
 from pannier.errors import PannierError, UsageError
 from pannier.hashing import checked_seed
+from pannier.machine import usable_cores
 from pannier.measure.process import Child, TrialEnded
 from pannier.sizes import read_limit
 
@@ -123,24 +124,33 @@ class _Sweep:
         self._bare_jobs = [job | {"kind": "bare", "part": part} for part in range(max(worker_counts))]
         self._trials: list[Child | TrialEnded] = []
         self._bare: list[Child] = []
+        self._starting: list[Child] = []
         self._rates: list[list[float]] = [[] for _ in cells]
         self._ceilings: dict[int, list[float]] = {count: [] for count in worker_counts}
 
     def start(self) -> None:
-        """Children are made ready one at a time, so that none warms up while another does."""
-        for bare_job in self._bare_jobs:
-            self._bare.append(Child(bare_job))
-            try:
-                self._bare[-1].wait_until_ready()
-            except TrialEnded as error:
-                raise PannierError(f"the machine's ceiling cannot be measured: {error.reason}") from error
-        for feed_job in self._jobs:
-            child = Child(feed_job)
-            self._trials.append(child)
-            try:
-                child.wait_until_ready()
-            except TrialEnded as error:
-                self._trials[-1] = error
+        """The first child compiles what is not compiled yet; the others follow, a few at a time."""
+        self._bare = [self._ready_bare(Child(self._bare_jobs[0]))]
+        jobs = [*self._bare_jobs[1:], *self._jobs]
+        for at in range(0, len(jobs), cores := usable_cores()):
+            group = [(job, Child(job)) for job in jobs[at : at + cores]]
+            self._starting = [child for _, child in group]
+            for job, child in group:
+                if job["kind"] == "bare":
+                    self._bare.append(self._ready_bare(child))
+                    continue
+                try:
+                    child.wait_until_ready()
+                    self._trials.append(child)
+                except TrialEnded as error:
+                    self._trials.append(error)
+
+    def _ready_bare(self, child: Child) -> Child:
+        try:
+            child.wait_until_ready()
+        except TrialEnded as error:
+            raise PannierError(f"the machine's ceiling cannot be measured: {error.reason}") from error
+        return child
 
     def one_round(self, seconds: float) -> None:
         for count in self._worker_counts:
@@ -175,7 +185,7 @@ class _Sweep:
         return rows
 
     def close(self) -> None:
-        for child in [*self._bare, *self._trials]:
+        for child in [*self._starting, *self._bare, *self._trials]:
             if isinstance(child, Child):
                 child.close()
 

@@ -356,6 +356,8 @@ def _deal_missing(
     there = Counter(parent.counts) if parent is not None else Counter()
     there.subtract((old["label"], old["split"]) for old in _records_of(parent, rows).values())
     keys = sorted(rows, key=str.encode)
+    if all(rows[key]["split"] is not None for key in keys):
+        return {}  # nothing to deal, so nothing that dealing could have missed
     dealt = deal(
         [rows[key]["label"] for key in keys],
         [rows[key]["sha256"] for key in keys],

@@ -47,7 +47,7 @@ def decode(
     except MemoryError:
         raise
     except Exception as error:  # decoders raise what the damaged bytes happen to provoke
-        raise PictureError(_reason(error)) from error
+        raise PictureError(_reason(error, data, facts)) from error
     pixels = _lay_over(pixels, background)
     return to_gray(pixels) if color == "gray" else to_rgb(pixels)
 
@@ -142,8 +142,8 @@ def _lay_over(pixels: Pixels, background: tuple[int, int, int]) -> Pixels:
     return ((pixels[..., :3] * alpha + under + np.uint32(127)) // np.uint32(255)).astype(np.uint8)
 
 
-def _reason(error: BaseException) -> str:
-    text = str(error).lower()
-    if re.search(r"premature end|truncated|not enough|unexpected end|cut|eof", text):
+def _reason(error: BaseException, data: bytes | memoryview, facts: Facts) -> str:
+    lacks_end = facts.format == "jpeg" and b"\xff\xd9" not in bytes(data[-4096:])
+    if lacks_end or re.search(r"premature end|truncated|not enough|unexpected end|eof", str(error).lower()):
         return "cut short"
     return "its pixels cannot be read"

@@ -8,13 +8,27 @@ and the compiler makes vector code of both. docs/format.md describes the arithme
 
 from __future__ import annotations
 
+import logging
 import math
 
 import numpy as np
 from numba import njit
 
 U8, U16, U64 = np.uint8, np.uint16, np.uint64
-CACHED = {"nogil": True, "cache": True}
+
+
+def _can_keep_compiled() -> bool:
+    """Numba keeps compiled kernels beside this file or in the user's cache folder; where neither is writable it raises."""
+    try:
+        njit(cache=True)(_can_keep_compiled)
+    except RuntimeError:
+        note = "no folder for compiled kernels is writable, so they are compiled anew (some 15 s); set NUMBA_CACHE_DIR to one"
+        logging.getLogger("pannier").warning(note)
+        return False
+    return True
+
+
+CACHED = {"nogil": True, "cache": _can_keep_compiled()}
 
 # a reduction beyond this is brought below it by whole-number boxes first: 8-bit weights would get too coarse
 LARGEST_RATIO = 16

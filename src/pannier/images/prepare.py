@@ -38,7 +38,7 @@ class Preparation:
             treatment.color,
             treatment.channels,
         )
-        self._scale, self._offset = treatment.value_line() if treatment.is_ready else (np.ones(3, np.float32), np.zeros(3, np.float32))
+        self._scale, self._offset = treatment.value_line()
         pad = np.array([[treatment.pad]], np.uint8)
         self._pad = to_gray(pad).ravel() if treatment.color == "gray" else pad.ravel()
         self._decoded = np.empty(decode_bytes, np.uint8)

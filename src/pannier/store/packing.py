@@ -168,7 +168,8 @@ def _chosen(
 def _refuse_any(unusable: list[LeftOut], passed: list[LeftOut]) -> None:
     broken = [item for item in [*passed, *unusable] if item.kind != "no label"]
     if broken:
-        raise SourceError(f"--strict: {len(broken)} pictures cannot be used and nothing was written: {_examples(broken)}")
+        count = f"{len(broken)} picture{'s' if len(broken) > 1 else ''}"
+        raise SourceError(f"--strict: {count} cannot be used and nothing was written: {_examples(broken)}")
 
 
 def _examples(items: list[LeftOut]) -> str:

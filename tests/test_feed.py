@@ -1,0 +1,296 @@
+"""The feed's contracts: order, exactly once, equal batches, loans, failure, closing."""
+
+from __future__ import annotations
+
+import gc
+import hashlib
+import os
+import random
+import signal
+import subprocess
+import sys
+import threading
+import time
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import pannier
+from pannier.errors import DamageError, LimitError, UsageError
+from pannier.feed.order import draw, shuffled
+from pannier.feed.plan import Needs, make_plan
+from pannier.hashing import fold, text_hash
+from tests.conftest import fill
+
+TREATMENT = pannier.Treatment(24, flip="both")
+
+
+def fingerprint(snapshot: pannier.Snapshot, split: str | None = "train", epochs: int = 2, **options: object) -> str:
+    """A digest of everything that a feed gives out."""
+    hasher = hashlib.sha256()
+    with snapshot.feed(split, TREATMENT, batch_size=8, seed=7, **options) as feed:
+        for epoch in feed.epochs(epochs):
+            for batch in epoch:
+                hasher.update(batch.images.tobytes() + batch.labels.tobytes() + "\n".join(batch.keys).encode())
+    return hasher.hexdigest()
+
+
+def own_threads() -> list[threading.Thread]:
+    return [thread for thread in threading.enumerate() if thread.name.startswith("pannier-")]
+
+
+def test_batches_are_equal_whatever_the_workers_the_ahead_and_the_limit(packed: pannier.Snapshot) -> None:
+    expected = fingerprint(packed)
+    for options in ({"workers": 1, "ahead": 1}, {"workers": 5}, {"memory_limit": None}, {"memory_limit": "24MiB", "ahead": 3}):
+        assert fingerprint(packed, **options) == expected
+    assert fingerprint(packed, epochs=1) != expected
+
+
+def test_batches_are_equal_to_the_treatment_of_each_record_alone(packed: pannier.Snapshot) -> None:
+    with packed.feed("val", TREATMENT, batch_size=5) as feed:
+        for batch in feed:
+            for image, key, label in zip(batch.images, batch.keys, batch.labels, strict=True):
+                assert np.array_equal(image, TREATMENT(packed[key].bytes()))
+                assert packed.classes[label] == packed[key].label
+
+
+def test_an_epoch_holds_every_record_once_and_epochs_differ(packed: pannier.Snapshot) -> None:
+    with packed.feed("train", TREATMENT, batch_size=8) as feed:
+        epochs = [[key for batch in epoch for key in batch.keys] for epoch in feed.epochs(3)]
+        assert len(feed) == 6
+    expected = sorted(record.key for record in packed if record.split == "train")
+    assert all(sorted(keys) == expected for keys in epochs)
+    assert epochs[0] != epochs[1] != epochs[2]
+
+
+def test_order_and_draws_are_frozen() -> None:
+    hashes = np.array([text_hash(key) for key in ("twill/0042.jpg", "satin/0001.jpg", "plain/0007.png", "rib/1.jpg")], np.uint64)
+    assert [shuffled(hashes, 7, epoch).tolist() for epoch in range(3)] == FROZEN_ORDER
+    assert [f"{value:016x}" for value in draw(hashes, 7, 1, text_hash("flip"), 0).tolist()] == FROZEN_DRAWS
+    state = fold(7, 1)
+    assert draw(hashes, 7, 1, text_hash("flip"), 0)[0] == _continued(state, int(hashes[0]), text_hash("flip"), 0)
+
+
+FROZEN_ORDER = [[3, 2, 1, 0], [0, 3, 1, 2], [3, 2, 1, 0]]
+FROZEN_DRAWS = ["6a74f6d0318b0e2b", "ce12610514a77cb3", "20ec7d22fb63ae42", "8fd4c3044cdd54d9"]
+
+
+def _continued(state: int, *words: int) -> int:
+    from pannier.hashing import mix
+
+    for word in words:
+        state = mix(((state ^ word) + 0x9E3779B97F4A7C15) % 2**64)
+    return state
+
+
+def test_flips_are_drawn_at_one_half_and_for_training_alone(packed: pannier.Snapshot) -> None:
+    plain = pannier.Treatment(24)
+    with packed.feed("train", TREATMENT, batch_size=60) as feed:
+        mirrored = [
+            not np.array_equal(image, plain(packed[key].bytes()))
+            for epoch in feed.epochs(6)
+            for batch in epoch
+            for image, key in zip(batch.images, batch.keys, strict=True)
+        ]
+    assert 0.6 < np.mean(mirrored) < 0.9  # both axes at one half each: three quarters are mirrored somehow
+    with packed.feed("val", TREATMENT) as feed:
+        assert not feed.augment
+    bits = draw(np.arange(20_000, dtype=np.uint64), 1, 2, text_hash("flip"), 0) >> np.uint64(63)
+    assert abs(float(bits.mean()) - 0.5) < 0.02
+
+
+@pytest.mark.parametrize(("last", "sizes"), [("keep", [8, 4]), ("drop", [8])])
+def test_the_last_batch_is_kept_or_dropped(packed: pannier.Snapshot, last: str, sizes: list[int]) -> None:
+    with packed.feed("val", TREATMENT, batch_size=8, last=last) as feed:
+        assert [len(batch) for batch in feed] == sizes
+        assert len(feed) == len(sizes)
+
+
+def test_a_loop_after_a_break_is_the_next_epoch(packed: pannier.Snapshot) -> None:
+    with packed.feed("train", TREATMENT, batch_size=8) as feed:
+        whole = [[batch.keys for batch in epoch] for epoch in feed.epochs(3)]
+    with packed.feed("train", TREATMENT, batch_size=8) as feed:
+        for batch in feed:
+            assert batch.keys == whole[0][0]
+            break
+        assert [batch.keys for batch in feed] == whole[1]
+        for epoch in feed.epochs(1):
+            assert next(epoch).keys == whole[2][0]
+        assert next(iter(feed)).epoch == 3
+
+
+def test_labels_come_in_every_form(tmp_path: Path) -> None:
+    folder = fill(tmp_path / "a", 3, ("off", "on"))
+    (folder / "loose.jpg").write_bytes((folder / "on" / "0000.jpg").read_bytes() + b"\0")
+    snapshot = pannier.create(tmp_path / "s.store").pack(folder, unlabeled="keep").snapshot
+    got = {}
+    for form in ("number", "one_hot", "binary", "name"):
+        with snapshot.feed(None, TREATMENT, label_as=form, batch_size=9) as feed:
+            got[form] = next(iter(feed)).labels
+    assert got["name"] == [None, "off", "off", "off", "on", "on", "on"]
+    assert got["number"].tolist() == [-1, 0, 0, 0, 1, 1, 1]
+    assert got["number"].dtype == np.int64
+    assert got["one_hot"].tolist() == [[0, 0]] + [[1, 0]] * 3 + [[0, 1]] * 3
+    assert got["binary"].shape == (7, 1)
+    assert np.isnan(got["binary"][0, 0])
+    with pytest.raises(UsageError, match="two classes"):
+        pannier.create(tmp_path / "t.store").pack(fill(tmp_path / "b", 1)).snapshot.feed(None, label_as="binary")
+
+
+def test_no_treatment_gives_the_encoded_bytes(packed: pannier.Snapshot) -> None:
+    with packed.feed("val", batch_size=5) as feed:
+        assert {key: data for batch in feed for key, data in zip(batch.keys, batch.images, strict=True)} == {
+            record.key: record.bytes() for record in packed if record.split == "val"
+        }
+
+
+def test_batches_stay_valid_while_any_view_of_them_is_held(packed: pannier.Snapshot) -> None:
+    with packed.feed("train", TREATMENT, batch_size=4, ahead=1) as feed:
+        kept = [(batch.images[1:2, :, ::2], batch.images[1:2, :, ::2].copy()) for batch in feed]
+        assert feed.meter.working_memory_bytes > feed.plan.total_bytes
+        assert all(np.array_equal(view, copy) for view, copy in kept)
+        del kept
+        gc.collect()
+        for batch in feed:
+            batch.images[:] = 0  # the buffer is the consumer's while it holds it
+    assert np.all(batch.images == 0)
+
+
+def test_a_closed_feed_leaves_nothing_behind(packed: pannier.Snapshot) -> None:
+    fingerprint(packed)
+    handles = len(os.listdir("/proc/self/fd"))
+    for leave in ("close", "break", "exception", "unstarted"):
+        feed = packed.feed("train", TREATMENT, batch_size=4)
+        try:
+            with feed:
+                for _ in feed if leave != "unstarted" else ():
+                    if leave == "break":
+                        break
+                    if leave == "exception":
+                        raise ZeroDivisionError
+        except ZeroDivisionError:
+            pass
+        feed.close()
+        assert own_threads() == []
+        with pytest.raises(UsageError, match="closed"):
+            next(iter(feed))
+    assert len(os.listdir("/proc/self/fd")) == handles
+
+
+def test_a_forgotten_feed_ends_its_threads(packed: pannier.Snapshot) -> None:
+    feed = packed.feed("train", TREATMENT, batch_size=4)
+    next(iter(feed))
+    del feed
+    gc.collect()
+    until = time.monotonic() + 5
+    while own_threads() and time.monotonic() < until:
+        time.sleep(0.01)
+    assert own_threads() == []
+
+
+def test_two_loops_over_one_feed_at_once_are_refused(packed: pannier.Snapshot) -> None:
+    with packed.feed("train", TREATMENT, batch_size=4) as feed:
+        first, second = iter(feed), iter(feed)
+        next(first)
+        next(second)
+        with pytest.raises(UsageError, match="two loops"):
+            next(first)
+
+
+def test_a_damaged_record_stops_the_feed_and_is_named(tmp_path: Path) -> None:
+    snapshot = pannier.create(tmp_path / "s.store").pack(fill(tmp_path / "a", 4)).snapshot
+    place = snapshot.store.index.find(np.frombuffer(bytes.fromhex(snapshot["twill/0002.jpg"].sha256), np.uint8).reshape(1, 32))
+    shard = next((snapshot.store.path / "shards").glob("*.arrow"))
+    with open(shard, "r+b") as file:
+        file.seek(int(place.offset[0]) + 100)
+        byte = file.read(1)
+        file.seek(-1, os.SEEK_CUR)
+        file.write(bytes([byte[0] ^ 1]))
+    with (
+        snapshot.feed(None, TREATMENT, batch_size=4) as feed,
+        pytest.raises(DamageError, match=rf"'twill/0002.jpg' \(row {place.row[0]} of shard {shard.stem}\)") as caught,
+    ):
+        list(feed)
+    assert caught.value.key == "twill/0002.jpg"
+    assert own_threads() == []
+
+
+def test_ctrl_c_ends_a_feeding_process_at_once(packed: pannier.Snapshot) -> None:
+    program = (
+        "import pannier, sys\n"
+        f"with pannier.open({str(packed.store.path)!r}).feed(None, pannier.Treatment(600)) as feed:\n"
+        "    for _ in range(100000):\n"
+        "        for batch in feed:\n"
+        "            print('.', flush=True)\n"
+    )
+    child = subprocess.Popen([sys.executable, "-c", program], stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+    assert child.stdout is not None
+    child.stdout.readline()
+    child.send_signal(signal.SIGINT)
+    _, errors = child.communicate(timeout=30)
+    assert b"KeyboardInterrupt" in errors
+    assert child.returncode in (1, 130, -signal.SIGINT)
+
+
+@pytest.mark.parametrize(
+    "options", [{"batch_size": 0}, {"batch_size": 2.5}, {"workers": 0}, {"ahead": 0}, {"last": "pad"}, {"label_as": "onehot"}]
+)
+def test_impossible_options_are_refused_at_once(packed: pannier.Snapshot, options: dict[str, object]) -> None:
+    with pytest.raises(UsageError, match=next(iter(options))):
+        packed.feed("train", TREATMENT, **options)
+    with pytest.raises(UsageError, match="seed"):
+        packed.feed("train", TREATMENT, seed=-1)
+
+
+def needs(batch_size: int = 32, heavy: int = 0) -> Needs:
+    own = np.full(100, 200_000)
+    allocated = np.where(np.arange(100) < heavy, 8 << 20, 10_000)
+    return Needs(np.full(100, 50_000), own, allocated, np.full(100, 400_000), 600_000, batch_size, 3200)
+
+
+def test_a_plan_is_a_function_of_its_inputs_and_never_over_its_limit() -> None:
+    for limit in (None, 10 << 20, 64 << 20, 256 << 20):
+        for heavy in (0, 5):
+            try:
+                plan = make_plan(needs(8, heavy), limit, 4)
+            except LimitError as error:
+                assert limit is not None
+                assert make_plan(needs(8, heavy), error.smallest_limit, 4).total_bytes == error.smallest_limit
+                continue
+            assert plan == make_plan(needs(8, heavy), limit, 4)
+            assert plan.ahead >= 1
+            assert bool(plan.heavy_lanes) == bool(heavy)
+            assert limit is None or plan.total_bytes <= limit
+
+
+def test_a_limit_too_small_names_what_would_fit(packed: pannier.Snapshot) -> None:
+    with pytest.raises(LimitError, match=r"a batch size of \d+ would fit, or a limit of") as caught:
+        packed.feed("train", pannier.Treatment(224), batch_size=64, memory_limit="30MiB")
+    assert caught.value.batch_size is not None
+    packed.feed("train", pannier.Treatment(224), batch_size=caught.value.batch_size, memory_limit="30MiB").close()
+    packed.feed("train", pannier.Treatment(224), batch_size=64, memory_limit=caught.value.smallest_limit).close()
+    with pytest.raises(LimitError, match=r"record '.*' alone takes .* raise the limit"):
+        packed.feed("train", TREATMENT, memory_limit="100KiB")
+
+
+def test_raced_feeds_give_the_same_bytes(packed: pannier.Snapshot, scale: int, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A tiny switch interval and random delays wherever a picture is read."""
+    from pannier.store.reading import PictureReader
+
+    expected = fingerprint(packed, epochs=1)
+    read_into = PictureReader.read_into
+
+    def delayed(self: PictureReader, *arguments: object) -> None:
+        if random.random() < 0.2:
+            time.sleep(random.random() * 0.002)
+        read_into(self, *arguments)  # type: ignore[arg-type]
+
+    monkeypatch.setattr(PictureReader, "read_into", delayed)
+    before = sys.getswitchinterval()
+    sys.setswitchinterval(1e-6)
+    try:
+        for i in range(10 * scale):
+            assert fingerprint(packed, epochs=1, workers=1 + i % 6, ahead=1 + i % 3) == expected
+    finally:
+        sys.setswitchinterval(before)

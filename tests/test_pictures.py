@@ -1,0 +1,199 @@
+"""Every format and color mode of the list, decoded upright and to the frozen formulas."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import struct
+import zlib
+from pathlib import Path
+
+import cv2
+import numpy as np
+import pytest
+from PIL import Image
+
+import pannier
+from pannier.errors import PictureError
+from pannier.images.decode import decode, upright
+from pannier.images.facts import check_pixels, read_facts
+from pannier.images.perceptual import PerceptualHasher
+from pannier.images.prepare import pixels_of
+from tests.conftest import draw, encoded
+
+PIXELS = draw(5, 37, 51)
+
+
+def gray_of(rgb: np.ndarray) -> np.ndarray:
+    wide = rgb.astype(np.int64)
+    return ((wide[..., 0] * 19595 + wide[..., 1] * 38470 + wide[..., 2] * 7471 + 32768) >> 16).astype(np.uint8)
+
+
+@pytest.mark.parametrize("kind", ["png", "bmp", "ppm", "tiff"])
+def test_lossless_formats_give_the_very_pixels(kind: str) -> None:
+    assert np.array_equal(pixels_of(encoded(PIXELS, kind)), PIXELS)
+
+
+@pytest.mark.parametrize("options", [{}, {"progressive": True}, {"subsampling": 0}, {"quality": 30}])
+def test_jpeg_pixels_are_those_of_opencv_and_pillow(options: dict[str, object]) -> None:
+    data = encoded(PIXELS, "jpeg", **options)
+    by_opencv = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_COLOR_RGB)
+    assert np.array_equal(pixels_of(data), by_opencv)
+    assert np.array_equal(pixels_of(data), np.asarray(Image.open(io.BytesIO(data))))
+
+
+@pytest.mark.parametrize("by", [2, 4, 8])
+def test_reduced_jpeg_is_that_of_opencv(by: int) -> None:
+    data = encoded(draw(1, 131, 203))
+    flag = {2: cv2.IMREAD_REDUCED_COLOR_2, 4: cv2.IMREAD_REDUCED_COLOR_4, 8: cv2.IMREAD_REDUCED_COLOR_8}[by]
+    by_opencv = cv2.cvtColor(cv2.imdecode(np.frombuffer(data, np.uint8), flag), cv2.COLOR_BGR2RGB)
+    assert np.array_equal(decode(data, read_facts(data), reduction=by), by_opencv)
+
+
+@pytest.mark.parametrize("kind", ["jpeg", "png", "webp", "tiff"])
+@pytest.mark.parametrize("turn", range(1, 9))
+def test_every_exif_turn_comes_out_upright(kind: str, turn: int) -> None:
+    exif = Image.Exif()
+    exif[274] = turn
+    options = {"lossless": True} if kind == "webp" else {"quality": 100, "subsampling": 0} if kind == "jpeg" else {}
+    data = encoded(PIXELS, kind, exif=exif, **options)
+    got = pixels_of(data)
+    assert read_facts(data).height == got.shape[0]
+    assert read_facts(data).width == got.shape[1]
+    back = {1: 1, 2: 2, 3: 3, 4: 4, 5: 5, 6: 8, 7: 7, 8: 6}[turn]
+    assert np.abs(upright(got, back).astype(int) - PIXELS).max() <= (8 if kind == "jpeg" else 0)
+
+
+def test_gray_is_the_luma_plane_of_a_jpeg_and_bt601_of_others() -> None:
+    jpeg, png = encoded(PIXELS), encoded(PIXELS, "png")
+    luma = cv2.imdecode(np.frombuffer(jpeg, np.uint8), cv2.IMREAD_GRAYSCALE)
+    assert np.array_equal(decode(jpeg, read_facts(jpeg), "gray"), luma)
+    assert np.array_equal(decode(png, read_facts(png), "gray"), gray_of(PIXELS))
+
+
+@pytest.mark.parametrize("ending", [".png", ".tiff"])
+@pytest.mark.parametrize("channels", [1, 3])
+def test_sixteen_bits_are_rounded_not_cut(ending: str, channels: int) -> None:
+    deep = np.random.default_rng(1).integers(0, 65536, (20, 30, channels), dtype=np.uint16)
+    data = cv2.imencode(ending, deep[..., ::-1] if channels == 3 else deep[..., 0])[1].tobytes()
+    expected = np.rint(deep / 257).astype(np.uint8)
+    assert read_facts(data).mode == ("rgb16" if channels == 3 else "gray16")
+    assert np.array_equal(pixels_of(data), np.broadcast_to(expected, (20, 30, 3)))
+
+
+@pytest.mark.parametrize("mode", ["RGBA", "LA", "P"])
+def test_transparency_lies_over_the_background(mode: str) -> None:
+    image = Image.fromarray(PIXELS)
+    image.putalpha(Image.fromarray(np.tile(np.arange(51, dtype=np.uint8) * 5, (37, 1))))
+    sink = io.BytesIO()
+    image.convert(mode).save(sink, "png")
+    rgba = np.asarray(Image.open(io.BytesIO(sink.getvalue())).convert("RGBA")).astype(np.int64)
+    alpha, red = rgba[..., 3:], np.array([200, 30, 10])
+    expected = (rgba[..., :3] * alpha + red * (255 - alpha) + 127) // 255
+    data = sink.getvalue()
+    assert np.array_equal(decode(data, read_facts(data), background=(200, 30, 10)), expected)
+
+
+def test_cmyk_follows_its_formula() -> None:
+    data = io.BytesIO()
+    Image.fromarray(PIXELS).convert("CMYK").save(data, "jpeg", quality=95)
+    ink = np.asarray(Image.open(data)).astype(np.int64)
+    expected = ((255 - ink[..., :3]) * (255 - ink[..., 3:]) + 127) // 255
+    assert np.array_equal(pixels_of(data.getvalue()), expected)
+
+
+@pytest.mark.parametrize("kind", ["gif", "webp", "png"])
+def test_the_first_frame_of_an_animation_counts(kind: str) -> None:
+    options = {"lossless": True} if kind == "webp" else {}
+    first, second = Image.fromarray(PIXELS), Image.fromarray(PIXELS[::-1])
+    sink = io.BytesIO()
+    first.save(sink, kind, save_all=True, append_images=[second], **options)
+    alone = pixels_of(encoded(PIXELS, kind, **options))
+    assert np.abs(pixels_of(sink.getvalue()).astype(int) - alone).mean() < 2
+
+
+def huge_png(side: int) -> bytes:
+    def chunk(kind: bytes, body: bytes) -> bytes:
+        return struct.pack(">I", len(body)) + kind + body + struct.pack(">I", zlib.crc32(kind + body))
+
+    header = struct.pack(">IIBBBBB", side, side, 8, 2, 0, 0, 0)
+    return b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", header) + chunk(b"IDAT", zlib.compress(bytes(99))) + chunk(b"IEND", b"")
+
+
+def test_a_decompression_bomb_is_refused_by_its_header() -> None:
+    with pytest.raises(PictureError, match="30,000 x 30,000 is over 100 megapixels"):
+        check_pixels(read_facts(huge_png(30_000)))
+    with pytest.raises(PictureError, match="megapixels"):
+        pannier.Treatment(8)(huge_png(30_000))
+
+
+@pytest.mark.parametrize("kind", ["jpeg", "png", "webp", "gif", "bmp", "tiff"])
+@pytest.mark.parametrize("share", [0.0, 0.02, 0.3, 0.9])
+def test_what_is_cut_short_is_an_error_with_a_reason(kind: str, share: float) -> None:
+    data = encoded(draw(2, 120, 160), kind)
+    with pytest.raises(PictureError) as caught:
+        pixels_of(data[: int(len(data) * share)])
+    assert caught.value.reason
+
+
+def test_no_damaged_byte_raises_anything_but_a_picture_error() -> None:
+    rng = np.random.default_rng(7)
+    for kind in ("jpeg", "png", "webp", "gif", "bmp", "tiff", "ppm"):
+        whole = encoded(PIXELS, kind)
+        for _ in range(40):
+            data = bytearray(whole)
+            for at in rng.integers(0, min(len(data), 400), 4):
+                data[at] = rng.integers(0, 256)
+            try:
+                facts = read_facts(bytes(data))
+                check_pixels(facts, 1_000_000)
+                decode(bytes(data), facts)
+            except PictureError:
+                pass
+
+
+def test_perceptual_hash_survives_resizing_and_compressing() -> None:
+    hasher = PerceptualHasher()
+    picture = draw(3, 240, 320)
+    smaller = np.asarray(Image.fromarray(picture).resize((200, 150), Image.Resampling.LANCZOS))
+    again = pixels_of(encoded(picture, "jpeg", quality=40))
+    assert (hasher(picture) ^ hasher(smaller)).bit_count() <= 6
+    assert (hasher(picture) ^ hasher(again)).bit_count() <= 6
+    assert (hasher(picture) ^ hasher(draw(4, 240, 320))).bit_count() >= 16
+
+
+def frozen_pictures() -> dict[str, bytes]:
+    """Small pictures in lossless files, so that the digests below do not hang on an encoder."""
+    y, x = np.mgrid[0:48, 0:64]
+    pixels = np.stack([x * 4, y * 5, (x * y) % 256], axis=2).astype(np.uint8)
+    rgba = np.dstack([pixels, (x * 4).astype(np.uint8)])
+    jpeg = (Path(__file__).parent / "data" / "frozen.jpg").read_bytes()
+    return {
+        "rgb": encoded(pixels, "png"),
+        "alpha": encoded(rgba, "png"),
+        "gray": encoded(pixels[..., 0], "png"),
+        "jpeg": jpeg,  # 160 x 220, so that it is decoded to a half and to a quarter
+    }
+
+
+# frozen in docs/format.md: what these treatments make of those pictures, for ever and on every machine
+FROZEN = {
+    ("rgb", "cover", "rgb"): "1c8b97de",
+    ("rgb", "contain", "rgb"): "15ccde4d",
+    ("rgb", "fill", "gray"): "40b1e1e7",
+    ("alpha", "cover", "rgb"): "421d1136",
+    ("gray", "contain", "gray"): "e74d68e2",
+    ("jpeg", "cover", "rgb"): "734b52a2",
+    ("jpeg", "contain", "gray"): "420accfc",
+}
+
+
+@pytest.mark.parametrize(("picture", "fit", "color"), list(FROZEN))
+def test_pixels_are_frozen(picture: str, fit: str, color: str) -> None:
+    treatment = pannier.Treatment((20, 33), fit=fit, color=color, values="signed", pad="#336699")
+    array = treatment(frozen_pictures()[picture])
+    assert hashlib.sha256(array.astype("<f4").tobytes()).hexdigest()[:8] == FROZEN[picture, fit, color]
+
+
+def test_perceptual_hash_is_frozen() -> None:
+    assert f"{PerceptualHasher()(pixels_of(frozen_pictures()['rgb'])):016x}" == "051f3c7870e1e3c7"

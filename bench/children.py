@@ -12,7 +12,7 @@ import cv2
 import numpy as np
 from PIL import Image
 
-from pannier.measure.child import FeedRunner, Job, make_runner, serve, wait_until_idle
+from pannier.measuring.child import FeedRunner, Job, make_runner, serve, wait_until_idle
 
 
 class HandWritten:

@@ -9,7 +9,7 @@ from typing import Any
 import pannier
 from bench.data import write_archive
 from bench.slices import Report, ratio
-from pannier.measure.process import Child
+from pannier.measuring.process import Child
 
 SIDE = 224
 SLICES = 24

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from pannier.feed.feed import Batch, Feed
     from pannier.feed.plan import Plan
     from pannier.images.treatment import Treatment
-    from pannier.measure.sweep import Measurement, measure
+    from pannier.measuring.sweep import Measurement, measure
     from pannier.sources.survey import Findings, survey
     from pannier.store.packing import PackResult
     from pannier.store.snapshot import Record, Snapshot
@@ -39,7 +39,7 @@ _HOMES = {
     "Finding": "pannier.store.verify",
     "Findings": "pannier.sources.survey",
     "LimitError": "pannier.errors",
-    "Measurement": "pannier.measure.sweep",
+    "Measurement": "pannier.measuring.sweep",
     "NotFoundError": "pannier.errors",
     "PackResult": "pannier.store.packing",
     "PannierError": "pannier.errors",
@@ -54,7 +54,7 @@ _HOMES = {
     "TreatmentError": "pannier.errors",
     "UsageError": "pannier.errors",
     "create": "pannier.store.store",
-    "measure": "pannier.measure.sweep",
+    "measure": "pannier.measuring.sweep",
     "open": "pannier.store.store",
     "open_store": "pannier.store.store",
     "survey": "pannier.sources.survey",

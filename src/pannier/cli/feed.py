@@ -51,7 +51,7 @@ def feed(
 
     [dim]$[/dim] pannier feed swatches.store --split train --size 96 --batch-size 32 --memory-limit 128MiB
     """
-    from pannier.measure.memory import Sampler, fix_map_threshold, release_free_memory, working_bytes
+    from pannier.measuring.memory import Sampler, fix_map_threshold, release_free_memory, working_bytes
     from pannier.store.store import open as open_snapshot
 
     fix_map_threshold()

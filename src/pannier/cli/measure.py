@@ -24,7 +24,7 @@ from pannier.cli.options import (
 from pannier.cli.terminal import drawing, plural, print_json, print_table, progress_bar
 
 if TYPE_CHECKING:
-    from pannier.measure.sweep import Measurement, Trial
+    from pannier.measuring.sweep import Measurement, Trial
 
 
 def measure(
@@ -52,7 +52,7 @@ def measure(
     [dim]$[/dim] pannier measure swatches.store --size 96 --workers 1,2 --memory-limit 64MiB,128MiB,none
     """
     from pannier.errors import UsageError
-    from pannier.measure.sweep import measure as sweep
+    from pannier.measuring.sweep import measure as sweep
     from pannier.store.store import open as open_snapshot
 
     snapshot = open_snapshot(store)

@@ -8,7 +8,7 @@ from pannier.figures.style import FAINT, INK, TONES, new_figure, plain_axes, sav
 from pannier.sizes import show_bytes
 
 if TYPE_CHECKING:
-    from pannier.measure.sweep import Measurement
+    from pannier.measuring.sweep import Measurement
 
 _MARKS = ("o", "s", "^", "D", "v")
 _LINES = ("-", "--", "-.", ":", "-")

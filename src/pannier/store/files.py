@@ -32,7 +32,7 @@ class Directory:
 
     def read(self, name: str, offset: int = 0, length: int | None = None) -> bytes:
         """The bytes of a range, or of all from `offset`. Raises NotFoundError, StoreError."""
-        with _translated(name), open(self.path(name), "rb") as file:
+        with disk_errors_translated(name), open(self.path(name), "rb") as file:
             file.seek(offset)
             return file.read() if length is None else file.read(length)
 
@@ -40,19 +40,19 @@ class Directory:
         return self.path(name).is_file()
 
     def byte_count(self, name: str) -> int:
-        with _translated(name):
+        with disk_errors_translated(name):
             return self.path(name).stat().st_size
 
     def list(self, folder: str) -> list[str]:
         """The sorted names (without the folder) of what lies directly in a folder; none where there is no folder."""
         try:
-            with _translated(folder):
+            with disk_errors_translated(folder):
                 return sorted(os.listdir(self.path(folder)))
         except NotFoundError:
             return []
 
     def delete(self, name: str) -> None:
-        with _translated(name):
+        with disk_errors_translated(name):
             self.path(name).unlink()
 
     def draft(self, folder: str) -> Draft:
@@ -62,7 +62,7 @@ class Directory:
     def create(self, name: str, content: bytes) -> bool:
         """Publishes a small file whole; False where that name is taken already (nothing is changed then)."""
         with self.draft(name.rpartition("/")[0]) as draft:
-            with _translated(name):
+            with disk_errors_translated(name):
                 draft.file.write(content)
             return draft.publish(name)
 
@@ -76,13 +76,13 @@ class Draft:
     def __init__(self, directory: Directory, folder: str) -> None:
         self._directory = directory
         self.path = directory.path(folder) / (DRAFT_PREFIX + secrets.token_hex(8))
-        with _translated(str(self.path)):
+        with disk_errors_translated(str(self.path)):
             _make_folder(self.path.parent)
             self.file: BinaryIO = open(self.path, "xb")  # noqa: SIM115 - closed by publish or discard
 
     def flush(self) -> None:
         """All that was written reaches the disk."""
-        with _translated(str(self.path)):
+        with disk_errors_translated(str(self.path)):
             self.file.flush()
             os.fsync(self.file.fileno())
 
@@ -90,7 +90,7 @@ class Draft:
         """Gives the file its final name, if that name is free; False where it is taken."""
         self.flush()
         final = self._directory.path(name)
-        with _translated(name):
+        with disk_errors_translated(name):
             self.file.close()
             try:
                 os.link(self.path, final)
@@ -136,7 +136,7 @@ def _flush_folder(folder: Path) -> None:
 
 
 @contextmanager
-def _translated(name: str) -> Iterator[None]:
+def disk_errors_translated(name: str) -> Iterator[None]:
     """Turns what the operating system says into an error that says what to do."""
     try:
         yield

@@ -12,7 +12,7 @@ import pyarrow as pa
 
 from pannier.errors import DamageError
 from pannier.images.facts import Facts
-from pannier.store.files import Directory, Draft
+from pannier.store.files import Directory, Draft, disk_errors_translated
 
 FOLDER = "shards"
 SUFFIX = ".arrow"
@@ -66,7 +66,8 @@ class ShardWriter:
 
     def __init__(self, directory: Directory) -> None:
         self._draft: Draft = directory.draft(FOLDER)
-        self._writer = pa.ipc.new_file(self._draft.file, SCHEMA)
+        with disk_errors_translated(FOLDER):
+            self._writer = pa.ipc.new_file(self._draft.file, SCHEMA)
         self._block: list[Picture] = []
         self._block_bytes = 0
         self.byte_count = 0
@@ -95,13 +96,15 @@ class ShardWriter:
             [p.perceptual_hash for p in block],
         ]
         arrays = [pa.array(values, field.type) for values, field in zip(columns, SCHEMA, strict=True)]
-        self._writer.write_batch(pa.record_batch(arrays, schema=SCHEMA))
+        with disk_errors_translated(FOLDER):
+            self._writer.write_batch(pa.record_batch(arrays, schema=SCHEMA))
 
     def finish(self) -> tuple[str, Located]:
         """The shard's name and where its pictures lie, once it is whole, flushed and published."""
         if self._block:
             self._write_block()
-        self._writer.close()
+        with disk_errors_translated(FOLDER):
+            self._writer.close()
         self._draft.flush()
         located = locate(self._draft.path)
         name = shard_name(self._draft.path, located)

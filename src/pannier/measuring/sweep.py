@@ -11,7 +11,7 @@ import numpy as np
 from pannier.errors import PannierError, UsageError
 from pannier.hashing import checked_seed
 from pannier.machine import usable_cores
-from pannier.measure.process import Child, TrialEnded
+from pannier.measuring.process import Child, TrialEnded
 from pannier.sizes import read_limit
 
 if TYPE_CHECKING:

@@ -12,7 +12,7 @@ import tempfile
 import time
 from typing import Any
 
-from pannier.measure.memory import Sampler
+from pannier.measuring.memory import Sampler
 
 SETUP_SECONDS = 60.0
 SLACK_SECONDS = 20.0
@@ -29,7 +29,7 @@ class TrialEnded(Exception):
 class Child:
     """One process under measurement. `close` ends it, hung or not, and may be called twice."""
 
-    def __init__(self, job: dict[str, Any], module: str = "pannier.measure.child") -> None:
+    def __init__(self, job: dict[str, Any], module: str = "pannier.measuring.child") -> None:
         self._errors = tempfile.TemporaryFile()  # noqa: SIM115 - closed with the child
         self._process = subprocess.Popen(
             [sys.executable, "-m", module],
@@ -125,5 +125,4 @@ class Child:
                     stream.close()
                 except BrokenPipeError:
                     pass
-        if not self._errors.closed and self._ended is None:
-            self._errors.close()
+        self._errors.close()

@@ -14,7 +14,7 @@ import time
 from collections.abc import Callable, Iterator
 from typing import Any, Protocol
 
-from pannier.measure.memory import (
+from pannier.measuring.memory import (
     enforce_limit,
     fix_map_threshold,
     release_free_memory,

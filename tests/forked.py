@@ -1,0 +1,76 @@
+"""Runs packs in forked children of a warm process, and kills them at a chosen or a random moment.
+
+Reads lines of JSON: {"store", "source", "kill_at": n, "moment": "before" | "after"} or {"store", "source", "kill_after": s};
+answers each with {"signal": n, "steps": n}. `kill_at` counts the system calls by which something becomes visible or durable.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import sys
+import time
+from typing import Any
+
+import numpy as np
+
+import pannier
+from pannier.images.perceptual import PerceptualHasher
+
+STEPS = ("link", "unlink", "fsync", "mkdir", "open")
+
+
+def count_and_kill(kill_at: int, moment: str) -> list[int]:
+    """Wraps the calls so that the process ends itself before or after number `kill_at`."""
+    seen = [0]
+    for name in STEPS:
+        real = getattr(os, name)
+
+        def wrapped(*arguments: Any, real: Any = real, **options: Any) -> Any:
+            seen[0] += 1
+            number = seen[0]
+            if number == kill_at and moment == "before":
+                os.kill(os.getpid(), signal.SIGKILL)
+            try:
+                return real(*arguments, **options)
+            finally:
+                if number == kill_at and moment == "after":
+                    os.kill(os.getpid(), signal.SIGKILL)
+
+        setattr(os, name, wrapped)
+    return seen
+
+
+def in_child(job: dict[str, Any], report: int) -> None:
+    seen = count_and_kill(job.get("kill_at", 0), job.get("moment", "before"))
+    pannier.open_store(job["store"]).pack(job["source"], shard_bytes=30_000, workers=2)
+    os.write(report, str(seen[0]).encode())
+
+
+def main() -> None:
+    PerceptualHasher()(np.zeros((40, 40, 3), np.uint8))  # kernels are loaded once, before the forks
+    for line in sys.stdin:
+        job = json.loads(line)
+        read_end, write_end = os.pipe()
+        pid = os.fork()
+        if pid == 0:
+            try:
+                in_child(job, write_end)
+                os._exit(0)
+            except BaseException as error:
+                print(repr(error), file=sys.stderr)
+                os._exit(1)
+        os.close(write_end)
+        if "kill_after" in job:
+            time.sleep(job["kill_after"])
+            os.kill(pid, signal.SIGKILL)
+        _, status = os.waitpid(pid, 0)
+        steps = os.read(read_end, 100)
+        os.close(read_end)
+        answer = {"signal": os.WTERMSIG(status) if os.WIFSIGNALED(status) else 0, "exit": status >> 8, "steps": int(steps or 0)}
+        print(json.dumps(answer), flush=True)
+
+
+if __name__ == "__main__":
+    main()

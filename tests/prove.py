@@ -1,0 +1,88 @@
+"""`python -m tests.prove`: the proofs at full scale, and what came out of them as docs/proofs.md.
+
+The same tests as in `make test`, with more cases; and a hunt for hangs: hundreds of feeds under limits that the system
+enforces, two at a time, each ended by wall clock with the stacks of all its threads where it does not answer.
+"""
+
+from __future__ import annotations
+
+import platform
+import re
+import subprocess
+import sys
+import tempfile
+import time
+from collections import Counter
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+PROOFS = (
+    ("Killed packs", "tests/test_proofs.py::test_a_pack_killed_anywhere_leaves_before_or_after", 10),
+    ("Damage", "tests/test_proofs.py::test_any_damage_is_found_and_no_wrong_picture_is_given_out", 8),
+    ("Packers at once", "tests/test_proofs.py::test_packers_at_once_lose_no_snapshot", 5),
+    ("Limited feeds", "tests/test_proofs.py::test_no_feed_exceeds_an_enforced_limit", 21),
+    ("Raced feeds", "tests/test_feed.py::test_raced_feeds_give_the_same_bytes", 21),
+)
+HUNTED = 500
+PAGE = Path(__file__).parent.parent / "docs" / "proofs.md"
+
+
+def main() -> int:
+    lines = [
+        "# What was proved",
+        "",
+        "Written by `make prove`: the tests of the same names at full scale. `make test` runs a seeded sample of each.",
+        "",
+        f"Python {platform.python_version()}, {platform.machine()}, two cores.",
+        "",
+        "| proof | outcome | what was seen | seconds |",
+        "|---|---|---|---|",
+    ]
+    failed = 0
+    for name, test, scale in PROOFS:
+        started = time.monotonic()
+        done = subprocess.run(
+            [sys.executable, "-m", "pytest", "-q", "-s", test, "--scale", str(scale)], capture_output=True, text=True, check=False
+        )
+        said = [line for line in done.stdout.splitlines() if re.match(r"\d+ \w+", line) and "passed" not in line]
+        outcome = "passed" if done.returncode == 0 else "FAILED"
+        seen = "; ".join(said) or f"{scale} times the cases of the sample"
+        lines.append(f"| {name} | {outcome} | {seen} | {time.monotonic() - started:.0f} |")
+        print(lines[-1], flush=True)
+        if done.returncode:
+            failed += 1
+            print(done.stdout[-4000:], flush=True)
+    started = time.monotonic()
+    counts, reasons = hunt(HUNTED)
+    seen = ", ".join(f"{count} {status}" for status, count in counts.most_common())
+    outcome = "passed" if set(counts) == {"ok"} else "FAILED"
+    lines.append(f"| Hunt for hangs | {outcome} | {HUNTED} limited feeds: {seen} | {time.monotonic() - started:.0f} |")
+    print(lines[-1], flush=True)
+    if reasons:
+        lines += ["", "## What the hunt met", "", *(f"```\n{reason}\n```" for reason in reasons[:5])]
+    PAGE.write_text("\n".join(lines) + "\n")
+    return 1 if failed or reasons else 0
+
+
+def hunt(count: int) -> tuple[Counter[str], list[str]]:
+    """Limited feeds of random settings: how they ended, and what was said of those that did not end well."""
+    import pannier
+    from pannier.demo.archive import draw_archive
+    from tests.test_proofs import limited_trial
+
+    counts: Counter[str] = Counter()
+    reasons = []
+    with tempfile.TemporaryDirectory() as folder, ThreadPoolExecutor(2) as pool:
+        draw_archive(Path(folder), 60, 3)
+        snapshot = pannier.create(Path(folder) / "s.store").pack(Path(folder) / "archive").snapshot
+        for status, reason, share in pool.map(lambda number: limited_trial(snapshot, number, 0.2), range(1000, 1000 + count)):
+            over = status == "ok" and share > 1
+            counts["over" if over else status] += 1
+            if status != "ok" or over:
+                reasons.append(reason or f"peak at {share:.3f} of its limit")
+                print(status, share, reason, flush=True)
+    return counts, reasons
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,177 @@
+"""The command line as a user meets it: what it prints, how it ends, that bad input is one line that says what to do."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+import pannier
+from tests.conftest import draw, encoded, fill
+
+Run = Callable[..., Any]
+
+
+def test_the_whole_job_by_hand(archive: Path, tmp_path: Path, run: Run) -> None:
+    store = tmp_path / "s.store"
+    assert run("survey", archive).status == 0
+    ended = run("pack", archive, store, "--shares", "train=70,val=20,test=10", "--seed", 3, "--note", "first")
+    assert ended.status == 0
+    assert "60 records (60 added)" in ended.out
+    assert ended.err == ""
+    assert "Nothing new: 60 records are there already" in run("pack", archive, store).out
+    shown = run("show", store, "--figure", tmp_path / "counts.png").out
+    assert "note      first" in shown
+    assert "train 70 %, val 20 %, test 10 % with seed 3" in shown
+    assert "label   twill" in run("show", store, "twill/0002.jpg").out
+    assert run("sheet", store, "--split", "train", "--count", 9, "--figure", tmp_path / "sheet.png").status == 0
+    fed = run("feed", store, "--split", "train", "--size", 32, "--flip", "both", "--values", "standard", "--memory-limit", "64MiB")
+    assert "train: 42 pictures" in fed.out
+    assert "shuffled, augmented" in fed.out
+    assert "every byte is as it was written" in run("verify", store).out
+    assert (tmp_path / "counts.png").stat().st_size > 5000
+    assert (tmp_path / "sheet.png").stat().st_size > 5000
+
+
+def test_json_gives_the_same_facts(packed: pannier.Snapshot, archive: Path, run: Run) -> None:
+    assert json.loads(run("survey", archive, "--json").out)["pictures"] == 60
+    shown = json.loads(run("show", packed.store.path, "--json").out)
+    assert (shown["records"], shown["splits"], shown["content_id"]) == (60, packed.splits, packed.content_id)
+    record = json.loads(run("show", packed.store.path, "twill/0002.jpg", "--json").out)
+    assert record["sha256"] == packed["twill/0002.jpg"].sha256
+    fed = json.loads(run("feed", packed.store.path, "--split", "val", "--size", "24x32", "--json").out)
+    assert (fed["pictures"], fed["batch"]["shape"]) == (12, [12, 3, 24, 32])
+    assert json.loads(run("verify", packed.store.path, "--json").out) == []
+
+
+def test_a_survey_with_harm_and_a_damaged_store_end_with_1(tmp_path: Path, run: Run) -> None:
+    folder = fill(tmp_path / "a", 3)
+    shutil.copy(folder / "plain" / "0000.jpg", folder / "twill" / "same.jpg")
+    ended = run("survey", folder)
+    assert ended.status == 1
+    assert "two labels: 1" in ended.out
+    assert run("pack", folder, tmp_path / "s.store").status == 0
+    shard = next((tmp_path / "s.store" / "shards").iterdir())
+    shard.write_bytes(shard.read_bytes()[:-100])
+    ended = run("verify", tmp_path / "s.store")
+    assert ended.status == 1
+    assert "to do: bring the file back" in ended.out
+    (tmp_path / "s.store" / "shards" / ".draft-0123456789abcdef").write_bytes(b"x")
+
+
+BAD_CALLS: list[tuple[list[str], int, str]] = [
+    (["survey", "{none}"], 2, "there is no folder"),
+    (["survey", "{empty}"], 1, "no picture found"),
+    (["pack", "{text}", "{new}"], 1, "no picture found"),
+    (["pack", "{none}", "{new}"], 2, "there is no folder"),
+    (["pack", "{archive}", "{new}", "--shares", "train=75,val=15"], 2, "sum up to 90, not to 100"),
+    (["pack", "{archive}", "{text}"], 2, "is not a store"),
+    (["pack", "{archive}", "{new}", "--track", "Main"], 2, "no name for a track"),
+    (["pack", "{archive}", "{new}", "--shard-size", "many"], 2, "is no size"),
+    (["show", "{none}"], 2, "there is no store"),
+    (["show", "{store}@mian"], 2, "did you mean 'main'"),
+    (["show", "{store}", "twill/1.jpg"], 2, "no record"),
+    (["feed", "{store}", "--split", "trian", "--size", "32"], 2, "did you mean 'train'"),
+    (["feed", "{store}"], 2, "needs a size"),
+    (["feed", "{store}", "--size", "big"], 2, "write one number"),
+    (["feed", "{store}", "--size", "32", "--fit", "covr"], 2, "must be 'cover'"),
+    (["feed", "{store}", "--size", "32", "--treatment", "{none}"], 2, "no treatment file"),
+    (["feed", "{store}", "--size", "224", "--memory-limit", "1MiB"], 1, "too small"),
+    (["feed", "{store}", "--size", "32", "--batchsize", "3"], 2, "--batch-size"),
+    (["measure", "{store}", "--size", "32", "--workers", "two"], 2, "write numbers"),
+    (["sheet", "{store}", "--figure", "{new}.docx"], 2, "use .png"),
+    (["sheet", "{store}", "--count", "900"], 2, "must be 1 to 240"),
+    (["verify", "{text}"], 2, "is not a store"),
+    (["demo", "{text}"], 2, "is not empty"),
+    (["pakc"], 2, "pack"),
+]
+
+
+@pytest.mark.parametrize(("arguments", "status", "says"), BAD_CALLS, ids=[" ".join(call[0]) for call in BAD_CALLS])
+def test_bad_input_is_one_line_with_what_to_do(
+    arguments: list[str], status: int, says: str, packed: pannier.Snapshot, archive: Path, tmp_path: Path, capsys: Any
+) -> None:
+    from pannier.cli import main
+
+    for name in ("empty", "text"):
+        (tmp_path / name).mkdir()
+    (tmp_path / "text" / "notes.txt").write_text("no picture")
+    places = {name: str(tmp_path / name) for name in ("none", "empty", "text", "new")}
+    places |= {"store": str(packed.store.path), "archive": str(archive)}
+    with pytest.raises(SystemExit) as ended:
+        main([argument.format(**places) for argument in arguments])
+    error = capsys.readouterr().err.strip()
+    assert ended.value.code == status, error
+    assert says in error
+    assert error.startswith("pannier: ")
+    assert len(error.splitlines()) == 1
+    assert not (tmp_path / "new").exists()
+
+
+def test_odd_pictures_are_survived(tmp_path: Path, run: Run) -> None:
+    from tests.test_pictures import huge_png
+
+    folder = fill(tmp_path / "a", 2)
+    (folder / "twill" / "nothing.jpg").write_bytes(b"")
+    (folder / "twill" / "dot.png").write_bytes(encoded(draw(1, 1, 1), "png"))
+    (folder / "twill" / "line.png").write_bytes(encoded(draw(2, 1, 4000), "png"))
+    (folder / "twill" / "bolt.png").write_bytes(huge_png(30_000))
+    (folder / "twill" / "0000.JPG").write_bytes(encoded(draw(3)))
+    ended = run("pack", folder, tmp_path / "s.store", "--json")
+    assert ended.status == 0
+    assert sorted(item["kind"] for item in json.loads(ended.out)["left_out"]) == ["empty", "oversized"]
+    assert json.loads(run("feed", tmp_path / "s.store", "--size", 64, "--json").out)["pictures"] == 9
+    assert "differ in case alone" in run("survey", folder).out.replace("Keys that differ", "keys that differ")
+
+
+@pytest.mark.parametrize("limit", [4_000, 20_000, 60_000])
+def test_a_full_disk_loses_nothing(tmp_path: Path, limit: int) -> None:
+    """A limit on file size stands in for the disk."""
+    store = tmp_path / "s.store"
+    pannier.create(store).pack(fill(tmp_path / "a", 2))
+    before = pannier.open(store).id
+    more = fill(tmp_path / "b", 20, first=50)
+    program = (
+        f"import resource, signal, sys; signal.signal(signal.SIGXFSZ, signal.SIG_IGN); "
+        f"resource.setrlimit(resource.RLIMIT_FSIZE, ({limit}, {limit})); from pannier.cli import main; main(sys.argv[1:])"
+    )
+    command = [sys.executable, "-B", "-c", program, "pack", str(more), str(store)]
+    ended = subprocess.run(command, capture_output=True, text=True, check=False)
+    assert ended.returncode == 1
+    assert "nothing was lost" in ended.stderr
+    assert len(ended.stderr.strip().splitlines()) == 1
+    assert pannier.open(store).id == before
+    assert [finding for finding in pannier.verify(store) if finding.is_damage] == []
+    assert not list(store.rglob(".draft-*"))
+    assert len(pannier.open_store(store).pack(more).snapshot) == 66
+
+
+def test_a_read_only_disk_is_said(tmp_path: Path, run: Run, monkeypatch: pytest.MonkeyPatch, capsys: Any) -> None:
+    import errno
+
+    from pannier.cli import main
+
+    def refuse(*_: object, **__: object) -> None:
+        raise OSError(errno.EROFS, os.strerror(errno.EROFS))
+
+    monkeypatch.setattr(os, "link", refuse)
+    with pytest.raises(SystemExit) as ended:
+        main(["pack", str(fill(tmp_path / "a", 1)), str(tmp_path / "s.store")])
+    assert ended.value.code == 1
+    assert "read-only" in capsys.readouterr().err
+
+
+def test_the_tour_runs_and_never_writes_over_anything(tmp_path: Path, run: Run) -> None:
+    ended = run("demo", tmp_path / "tour", "--swatches", 60)
+    assert ended.status == 0, ended.out[-2000:] + ended.err
+    for figure in ("counts.png", "sheet.png", "measure.png"):
+        assert (tmp_path / "tour" / figure).stat().st_size > 5000
+    assert ended.out.count("\n$ pannier ") >= 12
+    assert run("demo", tmp_path / "tour").status == 2

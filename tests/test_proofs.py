@@ -1,0 +1,211 @@
+"""What must hold whatever happens: kills, damage, many writers, enforced limits. `make prove` runs them at full scale."""
+
+from __future__ import annotations
+
+import json
+import random
+import shutil
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+import pannier
+from pannier.errors import PannierError
+from pannier.measuring.process import Child, TrialEnded
+from tests.conftest import fill
+
+pytestmark = pytest.mark.proof
+
+
+@pytest.fixture(scope="module")
+def forked() -> Iterator[Callable[[dict[str, Any]], dict[str, Any]]]:
+    child = subprocess.Popen([sys.executable, "-m", "tests.forked"], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+
+    def ask(job: dict[str, Any]) -> dict[str, Any]:
+        assert child.stdin is not None
+        assert child.stdout is not None
+        child.stdin.write(json.dumps(job) + "\n")
+        child.stdin.flush()
+        answer: dict[str, Any] = json.loads(child.stdout.readline())
+        return answer
+
+    with child:
+        yield ask
+        assert child.stdin is not None
+        child.stdin.close()
+
+
+@pytest.fixture(scope="module")
+def two_packs(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Path, str, str]:
+    """A store after a first pack, a second source, and the content ids before and after."""
+    world = tmp_path_factory.mktemp("two")
+    first, second = fill(world / "first", 6), fill(world / "second", 6, first=30)
+    before = pannier.create(world / "s.store").pack(first, shares="train=50,test=50").snapshot
+    shutil.copytree(world / "s.store", world / "after.store")
+    after = pannier.open_store(world / "after.store").pack(second).snapshot
+    return world / "s.store", second, before.content_id, after.content_id
+
+
+def damage(store: Path) -> list[pannier.Finding]:
+    return [finding for finding in pannier.verify(store) if finding.is_damage]
+
+
+def test_a_pack_killed_anywhere_leaves_before_or_after(
+    tmp_path: Path, two_packs: tuple[Path, Path, str, str], forked: Callable[[dict[str, Any]], dict[str, Any]], scale: int
+) -> None:
+    base, source, before, after = two_packs
+    shutil.copytree(base, tmp_path / "whole.store")
+    steps = forked({"store": str(tmp_path / "whole.store"), "source": str(source)})["steps"]
+    assert steps >= 30
+    jobs: list[dict[str, Any]] = [{"kill_at": at, "moment": m} for at in range(1, steps + 1) for m in ("before", "after")]
+    jobs += [{"kill_after": random.Random(i).uniform(0.001, 0.4)} for i in range(60)]
+    chosen = jobs if scale > 1 else random.Random(5).sample(jobs, 12)
+    ends = {"before": 0, "after": 0}
+    for number, job in enumerate(chosen):
+        store = tmp_path / f"{number}.store"
+        shutil.copytree(base, store)
+        answer = forked({"store": str(store), "source": str(source), **job})
+        assert answer["signal"] == 9 or ("kill_after" in job and answer["exit"] == 0), (job, answer)
+        found = pannier.open(store)
+        assert found.content_id in (before, after), job
+        ends["after" if found.content_id == after else "before"] += 1
+        assert damage(store) == [], job
+        assert pannier.open_store(store).pack(source).snapshot.content_id == after, job
+        assert damage(store) == [], job
+        shutil.rmtree(store)
+    print(f"\n{len(chosen)} kills over {steps} publishing steps and at random: {ends}")
+
+
+def corrupt(path: Path, how: str, other: Path, rng: random.Random) -> None:
+    data = bytearray(path.read_bytes())
+    if how == "bit":
+        at = rng.randrange(len(data))
+        data[at] ^= 1 << rng.randrange(8)
+    elif how == "cut":
+        del data[rng.randrange(len(data)) :]
+    elif how == "swap ranges":
+        size = max(1, len(data) // 20)
+        one, two = rng.randrange(len(data) // 2 - size + 1), rng.randrange(len(data) // 2, len(data) - size + 1)
+        data[one : one + size], data[two : two + size] = data[two : two + size], data[one : one + size]
+    elif how == "swap files":
+        ours, theirs = path.read_bytes(), other.read_bytes()
+        other.write_bytes(ours)
+        data = bytearray(theirs)
+    path.write_bytes(data)
+
+
+def test_any_damage_is_found_and_no_wrong_picture_is_given_out(
+    tmp_path: Path, two_packs: tuple[Path, Path, str, str], scale: int
+) -> None:
+    base, source, _, _ = two_packs
+    shutil.copytree(base, tmp_path / "base.store")
+    snapshot = pannier.open_store(tmp_path / "base.store").pack(source).snapshot
+    right = {record.key: record.bytes() for record in snapshot}
+    files = sorted(path.relative_to(tmp_path / "base.store") for path in (tmp_path / "base.store").rglob("*") if path.is_file())
+    done = 0
+    for number in range(16 * scale):
+        rng = random.Random(number)
+        how = rng.choice(["bit", "bit", "cut", "swap ranges", "swap files", "missing"])
+        name = rng.choice(files)
+        others = [file for file in files if file.parent == name.parent and file != name] or [n for n in files if n != name]
+        store = tmp_path / "damaged.store"
+        shutil.copytree(tmp_path / "base.store", store)
+        was = {file: (store / file).read_bytes() for file in files}
+        if how == "missing":
+            if name.parent.parts[:1] == ("tracks",) and name.stem == "00000002":
+                how = "bit"  # a track's newest entry gone is the track as it was before: no damage to be seen
+            else:
+                (store / name).unlink()
+        if how != "missing":
+            corrupt(store / name, how, store / rng.choice(others), rng)
+        if all((store / file).exists() and (store / file).read_bytes() == content for file, content in was.items()):
+            shutil.rmtree(store)
+            continue  # the swap hit equal bytes
+        done += 1
+        try:
+            findings = damage(store)
+        except PannierError as error:  # not a store any more
+            findings = [error]  # type: ignore[list-item]
+        assert findings, (number, how, name)
+        try:
+            with pannier.open(store).feed(None, batch_size=5, workers=1) as feed:
+                for batch in feed:
+                    for key, data in zip(batch.keys, batch.images, strict=True):
+                        assert data == right[key], (number, how, name)
+        except PannierError:
+            pass
+        shutil.rmtree(store)
+    print(f"\n{done} damages: all found, no wrong picture given out")
+
+
+@pytest.mark.parametrize("writers", [2, 8])
+def test_packers_at_once_lose_no_snapshot(tmp_path: Path, writers: int, scale: int) -> None:
+    for round_number in range(1 if scale == 1 else 5):
+        store = tmp_path / f"{round_number}.store"
+        pannier.create(store)
+        sources = [fill(tmp_path / f"{round_number}-{i}", 3, first=100 * i) for i in range(writers)]
+        command = [sys.executable, "-m", "pannier", "pack"]
+        packers = [
+            subprocess.Popen([*command, str(source), str(store), "--shares", "a=50,b=50"], stdout=subprocess.DEVNULL)
+            for source in sources
+        ]
+        assert [packer.wait(120) for packer in packers] == [0] * writers
+        snapshot = pannier.open(store)
+        assert len(snapshot) == 9 * writers
+        assert len(snapshot.store.tracks.numbers("main")) == writers
+        assert len(snapshot.store.snapshot_ids()) >= writers
+        assert sum(snapshot.splits.values()) == 9 * writers
+        assert damage(store) == []
+
+
+def limited_trial(snapshot: pannier.Snapshot, number: int, seconds: float = 0.3) -> tuple[str, str, float]:
+    """(status, reason, peak as a share of the limit) of one feed of random settings under a limit that the system enforces."""
+    rng = random.Random(number)
+    size, batch_size, workers = rng.choice([16, 48, 96, 160]), rng.choice([1, 4, 16, 32]), rng.randint(1, 4)
+    treatment = pannier.Treatment(
+        size, fit=rng.choice(["cover", "contain", "fill"]), color=rng.choice(["rgb", "gray"]), layout=rng.choice(["chw", "hwc"])
+    )
+    options = {"batch_size": batch_size, "workers": workers}
+    try:
+        snapshot.feed(None, treatment, memory_limit="1MiB", **options).close()
+        limit = 1 << 20
+    except pannier.LimitError as error:
+        limit = int(error.smallest_limit * rng.uniform(1.0, 1.6))
+    job = {
+        "kind": "feed",
+        "store": str(snapshot.store.path),
+        "snapshot": snapshot.id,
+        "split": None,
+        "treatment": treatment.model_dump(mode="json", exclude={"measured_on"}),
+        "seed": number,
+        "memory_limit": limit,
+        **options,
+    }
+    child = Child(job)
+    try:
+        child.wait_until_ready(90)
+        child.begin(seconds)
+        child.finish(seconds)
+        return "ok", "", child.peak_bytes / limit
+    except TrialEnded as ended:
+        return ended.status, f"{job}: {ended.reason}", 0.0
+    finally:
+        child.close()
+
+
+def test_no_feed_exceeds_an_enforced_limit(tmp_path: Path, scale: int) -> None:
+    from pannier.demo.archive import draw_archive
+
+    draw_archive(tmp_path, 60, 3)
+    snapshot = pannier.create(tmp_path / "s.store").pack(tmp_path / "archive").snapshot
+    shares = []
+    for number in range(3 * scale):
+        status, reason, share = limited_trial(snapshot, number)
+        assert status == "ok", reason
+        assert share <= 1.0, (number, share)
+        shares.append(share)
+    print(f"\n{len(shares)} limited feeds: none over, none ended; highest peak {max(shares):.2f} of its limit")

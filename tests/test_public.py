@@ -1,0 +1,95 @@
+"""The public face: small, complete, light to import; docs and help that are true."""
+
+from __future__ import annotations
+
+import re
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+import pannier
+
+ROOT = Path(__file__).parent.parent
+COMMANDS = ("survey", "pack", "show", "sheet", "feed", "measure", "verify", "demo")
+
+
+def test_exported_names_are_complete_sorted_and_few() -> None:
+    assert pannier.__all__ == sorted(pannier.__all__)
+    assert len(pannier.__all__) < 40
+    for name in pannier.__all__:
+        assert getattr(pannier, name).__doc__, name
+    with pytest.raises(AttributeError):
+        _ = pannier.nothing
+
+
+def test_import_loads_nothing_heavy() -> None:
+    program = "import sys, pannier; print([m for m in ('numpy', 'numba', 'pyarrow', 'cv2', 'PIL', 'matplotlib') if m in sys.modules])"
+    assert subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=True).stdout.strip() == "[]"
+
+
+def test_every_command_has_help_with_an_example(run: Callable[..., Any]) -> None:
+    listed = run("--help").out
+    for command in COMMANDS:
+        assert command in listed
+        assert f"$ pannier {command} " in run(command, "--help").out
+
+
+def test_floors_import_only_from_floors_above_them() -> None:
+    floors = ["errors", "hashing", "machine", "sizes", "images", "sources", "splits", "store", "feed", "measuring", "figures", "demo", "cli"]
+    for path in (ROOT / "src" / "pannier").rglob("*.py"):
+        own = path.relative_to(ROOT / "src" / "pannier").parts[0].removesuffix(".py")
+        if own not in floors:
+            continue
+        text = path.read_text()
+        top = re.findall(r"^from pannier\.(\w+)", text, re.MULTILINE)
+        assert all(floors.index(floor) <= floors.index(own) for floor in top), path
+
+
+def test_the_example_runs(tmp_path: Path, archive: Path) -> None:
+    script = ROOT / "examples" / "folder_to_batches.py"
+    done = subprocess.run([sys.executable, script, archive, tmp_path / "s.store"], capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+    assert "epoch 1" in done.stdout
+
+
+def test_the_reader_in_the_format_page_reads_every_picture(packed: pannier.Snapshot) -> None:
+    page = (ROOT / "docs" / "format.md").read_text()
+    program = re.search(r"```python\n(.*?)```", page, re.DOTALL)
+    assert program is not None
+    assert len(program[1].strip().splitlines()) <= 20
+    names: dict[str, Any] = {}
+    exec(program[1], names)  # noqa: S102 - our own page
+    rows = {row["key"]: (row["label"], row["split"], picture) for row, picture in names["records"](str(packed.store.path))}
+    assert rows == {record.key: (record.label, record.split, record.bytes()) for record in packed}
+
+
+def test_the_command_reference_is_what_the_help_says() -> None:
+    done = subprocess.run(
+        [sys.executable, ROOT / "docs" / "reference.py", "--check"], capture_output=True, text=True, check=False
+    )
+    assert done.returncode == 0, done.stdout + done.stderr
+
+
+def test_every_picture_in_docs_is_linked_and_every_link_leads_somewhere() -> None:
+    readme = (ROOT / "README.md").read_text()
+    shots = sorted(path.name for path in (ROOT / "docs" / "screenshots").glob("*.png"))
+    assert len(shots) < 20
+    assert all(name in readme for name in shots)
+    for page in (ROOT / "README.md", ROOT / "CONTRIBUTING.md", *(ROOT / "docs").glob("*.md")):
+        for link in re.findall(r"\]\(([^)#:]+)\)", page.read_text()):
+            assert (page.parent / link).exists(), (page.name, link)
+
+
+def test_benchmarks_can_be_imported() -> None:
+    done = subprocess.run(
+        [sys.executable, "-c", "import bench.__main__, bench.feed, bench.resize, bench.pack, bench.million, bench.start"],
+        capture_output=True,
+        text=True,
+        check=False,
+        cwd=ROOT,
+    )
+    assert done.returncode == 0, done.stderr

@@ -18,7 +18,9 @@ PICTURES = 600
 
 
 def run(report: Report) -> None:
-    report.title(f"Feeding 500 x 375 JPEG to {SIDE} x {SIDE} standardized float32, two workers on two cores, {SLICES} slices")
+    report.title(
+        f"Feeding 500 x 375 JPEG to {SIDE} x {SIDE} standardized float32, two workers on two cores, {SLICES} slices"
+    )
     with tempfile.TemporaryDirectory() as folder:
         archive = write_archive(Path(folder) / "archive", PICTURES)
         snapshot = pannier.create(Path(folder) / "s.store").pack(archive, shares={"train": 100}).snapshot

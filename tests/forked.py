@@ -68,7 +68,11 @@ def main() -> None:
         _, status = os.waitpid(pid, 0)
         steps = os.read(read_end, 100)
         os.close(read_end)
-        answer = {"signal": os.WTERMSIG(status) if os.WIFSIGNALED(status) else 0, "exit": status >> 8, "steps": int(steps or 0)}
+        answer = {
+            "signal": os.WTERMSIG(status) if os.WIFSIGNALED(status) else 0,
+            "exit": status >> 8,
+            "steps": int(steps or 0),
+        }
         print(json.dumps(answer), flush=True)
 
 

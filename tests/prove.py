@@ -42,7 +42,10 @@ def main() -> int:
     for name, test, scale in PROOFS:
         started = time.monotonic()
         done = subprocess.run(
-            [sys.executable, "-m", "pytest", "-q", "-s", test, "--scale", str(scale)], capture_output=True, text=True, check=False
+            [sys.executable, "-m", "pytest", "-q", "-s", test, "--scale", str(scale)],
+            capture_output=True,
+            text=True,
+            check=False,
         )
         said = [line for line in done.stdout.splitlines() if re.match(r"\d+ \w+", line) and "passed" not in line]
         outcome = "passed" if done.returncode == 0 else "FAILED"
@@ -75,7 +78,9 @@ def hunt(count: int) -> tuple[Counter[str], list[str]]:
     with tempfile.TemporaryDirectory() as folder, ThreadPoolExecutor(2) as pool:
         draw_archive(Path(folder), 60, 3)
         snapshot = pannier.create(Path(folder) / "s.store").pack(Path(folder) / "archive").snapshot
-        for status, reason, share in pool.map(lambda number: limited_trial(snapshot, number, 0.2), range(1000, 1000 + count)):
+        for status, reason, share in pool.map(
+            lambda number: limited_trial(snapshot, number, 0.2), range(1000, 1000 + count)
+        ):
             over = status == "ok" and share > 1
             counts["over" if over else status] += 1
             if status != "ok" or over:

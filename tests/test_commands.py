@@ -32,7 +32,20 @@ def test_the_whole_job_by_hand(archive: Path, tmp_path: Path, run: Run) -> None:
     assert "train 70 %, val 20 %, test 10 % with seed 3" in shown
     assert "label   twill" in run("show", store, "twill/0002.jpg").out
     assert run("sheet", store, "--split", "train", "--count", 9, "--figure", tmp_path / "sheet.png").status == 0
-    fed = run("feed", store, "--split", "train", "--size", 32, "--flip", "both", "--values", "standard", "--memory-limit", "64MiB")
+    fed = run(
+        "feed",
+        store,
+        "--split",
+        "train",
+        "--size",
+        32,
+        "--flip",
+        "both",
+        "--values",
+        "standard",
+        "--memory-limit",
+        "64MiB",
+    )
     assert "train: 42 pictures" in fed.out
     assert "shuffled, augmented" in fed.out
     assert "every byte is as it was written" in run("verify", store).out

@@ -42,7 +42,12 @@ def own_threads() -> list[threading.Thread]:
 
 def test_batches_are_equal_whatever_the_workers_the_ahead_and_the_limit(packed: pannier.Snapshot) -> None:
     expected = fingerprint(packed)
-    for options in ({"workers": 1, "ahead": 1}, {"workers": 5}, {"memory_limit": None}, {"memory_limit": "24MiB", "ahead": 3}):
+    for options in (
+        {"workers": 1, "ahead": 1},
+        {"workers": 5},
+        {"memory_limit": None},
+        {"memory_limit": "24MiB", "ahead": 3},
+    ):
         assert fingerprint(packed, **options) == expected
     assert fingerprint(packed, epochs=1) != expected
 
@@ -65,7 +70,9 @@ def test_an_epoch_holds_every_record_once_and_epochs_differ(packed: pannier.Snap
 
 
 def test_order_and_draws_are_frozen() -> None:
-    hashes = np.array([text_hash(key) for key in ("twill/0042.jpg", "satin/0001.jpg", "plain/0007.png", "rib/1.jpg")], np.uint64)
+    hashes = np.array(
+        [text_hash(key) for key in ("twill/0042.jpg", "satin/0001.jpg", "plain/0007.png", "rib/1.jpg")], np.uint64
+    )
     assert [shuffled(hashes, 7, epoch).tolist() for epoch in range(3)] == FROZEN_ORDER
     assert [f"{value:016x}" for value in draw(hashes, 7, 1, text_hash("flip"), 0).tolist()] == FROZEN_DRAWS
     state = fold(7, 1)
@@ -200,7 +207,9 @@ def test_two_loops_over_one_feed_at_once_are_refused(packed: pannier.Snapshot) -
 
 def test_a_damaged_record_stops_the_feed_and_is_named(tmp_path: Path) -> None:
     snapshot = pannier.create(tmp_path / "s.store").pack(fill(tmp_path / "a", 4)).snapshot
-    place = snapshot.store.index.find(np.frombuffer(bytes.fromhex(snapshot["twill/0002.jpg"].sha256), np.uint8).reshape(1, 32))
+    place = snapshot.store.index.find(
+        np.frombuffer(bytes.fromhex(snapshot["twill/0002.jpg"].sha256), np.uint8).reshape(1, 32)
+    )
     shard = next((snapshot.store.path / "shards").glob("*.arrow"))
     with open(shard, "r+b") as file:
         file.seek(int(place.offset[0]) + 100)
@@ -234,7 +243,8 @@ def test_ctrl_c_ends_a_feeding_process_at_once(packed: pannier.Snapshot) -> None
 
 
 @pytest.mark.parametrize(
-    "options", [{"batch_size": 0}, {"batch_size": 2.5}, {"workers": 0}, {"ahead": 0}, {"last": "pad"}, {"label_as": "onehot"}]
+    "options",
+    [{"batch_size": 0}, {"batch_size": 2.5}, {"workers": 0}, {"ahead": 0}, {"last": "pad"}, {"label_as": "onehot"}],
 )
 def test_impossible_options_are_refused_at_once(packed: pannier.Snapshot, options: dict[str, object]) -> None:
     with pytest.raises(UsageError, match=next(iter(options))):

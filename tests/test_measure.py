@@ -21,7 +21,14 @@ from pannier.measuring.process import Child, TrialEnded
 
 def test_a_sweep_measures_every_cell_and_says_what_does_not_fit(packed: pannier.Snapshot, tmp_path: Path) -> None:
     found = pannier.measure(
-        packed, pannier.Treatment(48), "train", workers=(1, 2), memory_limits=("1MiB", None), rounds=2, slice_seconds=0.1, batch_size=8
+        packed,
+        pannier.Treatment(48),
+        "train",
+        workers=(1, 2),
+        memory_limits=("1MiB", None),
+        rounds=2,
+        slice_seconds=0.1,
+        batch_size=8,
     )
     assert [(row.workers, row.memory_limit_bytes, row.status) for row in found.trials] == [
         (1, 1 << 20, "too_small"),
@@ -39,7 +46,9 @@ def test_a_sweep_measures_every_cell_and_says_what_does_not_fit(packed: pannier.
     assert set(json.loads(json.dumps(found.to_dict()))) == {"ceiling", "trials", "settings"}
 
 
-@pytest.mark.parametrize("options", [{"workers": (0,)}, {"memory_limits": ("auto",)}, {"rounds": 0}, {"memory_limits": ("12XB",)}])
+@pytest.mark.parametrize(
+    "options", [{"workers": (0,)}, {"memory_limits": ("auto",)}, {"rounds": 0}, {"memory_limits": ("12XB",)}]
+)
 def test_impossible_sweeps_are_refused(packed: pannier.Snapshot, options: dict[str, Any]) -> None:
     with pytest.raises(UsageError):
         pannier.measure(packed, pannier.Treatment(8), "train", **options)
@@ -57,7 +66,8 @@ def test_a_trial_that_hangs_or_dies_is_a_row_that_says_so(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, body: str, status: str, says: str
 ) -> None:
     (tmp_path / "stuck.py").write_text(
-        f"from pannier.measuring.child import serve\nclass R:\n    def run(self, seconds):\n        {body}\n        return 1, 1.0\n"
+        "from pannier.measuring.child import serve\n"
+        f"class R:\n    def run(self, seconds):\n        {body}\n        return 1, 1.0\n"
         "serve(lambda job: R())\n"
     )
     monkeypatch.setenv("PYTHONPATH", str(tmp_path))

@@ -45,9 +45,9 @@ def test_equal_content_has_one_id_however_it_came_in(tmp_path: Path, archive: Pa
     undealt = pannier.create(tmp_path / "undealt.store").pack(archive, workers=3).snapshot
     assert snapshot.content_id == undealt.content_id
     assert snapshot.content_id != packed.content_id
-    assert pannier.create(tmp_path / "again.store").pack(archive, shares="train=70,val=20,test=10", seed=3).snapshot.content_id == (
-        packed.content_id
-    )
+    assert pannier.create(tmp_path / "again.store").pack(
+        archive, shares="train=70,val=20,test=10", seed=3
+    ).snapshot.content_id == (packed.content_id)
 
 
 def test_the_same_again_adds_nothing(store: pannier.Store, archive: Path) -> None:
@@ -106,7 +106,7 @@ def test_class_names_that_differ_between_splits_stop_packing(tmp_path: Path, sto
     fill(tmp_path / "a" / "val", 2, ("herringbon", "rib"), first=10)
     with pytest.raises(SourceError, match=r"'herringbon' \(but 'herringbone'\).*--rename"):
         store.pack(tmp_path / "a")
-    assert store.tracks.list() == []
+    assert store.tracks.all_names() == []
     assert store.pack(tmp_path / "a", rename={"herringbon": "herringbone"}).snapshot.classes == ["herringbone", "rib"]
 
 
@@ -164,7 +164,9 @@ def test_deeper_folders_prefixes_and_shards(tmp_path: Path, store: pannier.Store
         store.pack(folder, label="perent")
 
 
-def test_two_packs_at_once_are_laid_on_top_of_each_other(tmp_path: Path, store: pannier.Store, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_two_packs_at_once_are_laid_on_top_of_each_other(
+    tmp_path: Path, store: pannier.Store, monkeypatch: pytest.MonkeyPatch
+) -> None:
     mine, theirs = fill(tmp_path / "a", 8), fill(tmp_path / "b", 8, first=40)
     store.pack(fill(tmp_path / "c", 4, first=80), shares=SHARES)
     ingest = packing.ingest

@@ -23,7 +23,9 @@ pytestmark = pytest.mark.proof
 
 @pytest.fixture(scope="module")
 def forked() -> Iterator[Callable[[dict[str, Any]], dict[str, Any]]]:
-    child = subprocess.Popen([sys.executable, "-m", "tests.forked"], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+    child = subprocess.Popen(
+        [sys.executable, "-m", "tests.forked"], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+    )
 
     def ask(job: dict[str, Any]) -> dict[str, Any]:
         assert child.stdin is not None
@@ -55,7 +57,10 @@ def damage(store: Path) -> list[pannier.Finding]:
 
 
 def test_a_pack_killed_anywhere_leaves_before_or_after(
-    tmp_path: Path, two_packs: tuple[Path, Path, str, str], forked: Callable[[dict[str, Any]], dict[str, Any]], scale: int
+    tmp_path: Path,
+    two_packs: tuple[Path, Path, str, str],
+    forked: Callable[[dict[str, Any]], dict[str, Any]],
+    scale: int,
 ) -> None:
     base, source, before, after = two_packs
     shutil.copytree(base, tmp_path / "whole.store")
@@ -105,7 +110,9 @@ def test_any_damage_is_found_and_no_wrong_picture_is_given_out(
     shutil.copytree(base, tmp_path / "base.store")
     snapshot = pannier.open_store(tmp_path / "base.store").pack(source).snapshot
     right = {record.key: record.bytes() for record in snapshot}
-    files = sorted(path.relative_to(tmp_path / "base.store") for path in (tmp_path / "base.store").rglob("*") if path.is_file())
+    files = sorted(
+        path.relative_to(tmp_path / "base.store") for path in (tmp_path / "base.store").rglob("*") if path.is_file()
+    )
     done = 0
     for number in range(16 * scale):
         rng = random.Random(number)
@@ -163,11 +170,14 @@ def test_packers_at_once_lose_no_snapshot(tmp_path: Path, writers: int, scale: i
 
 
 def limited_trial(snapshot: pannier.Snapshot, number: int, seconds: float = 0.3) -> tuple[str, str, float]:
-    """(status, reason, peak as a share of the limit) of one feed of random settings under a limit that the system enforces."""
+    """(status, reason, peak as a share of the limit) of a feed of random settings under an enforced limit."""
     rng = random.Random(number)
     size, batch_size, workers = rng.choice([16, 48, 96, 160]), rng.choice([1, 4, 16, 32]), rng.randint(1, 4)
     treatment = pannier.Treatment(
-        size, fit=rng.choice(["cover", "contain", "fill"]), color=rng.choice(["rgb", "gray"]), layout=rng.choice(["chw", "hwc"])
+        size,
+        fit=rng.choice(["cover", "contain", "fill"]),
+        color=rng.choice(["rgb", "gray"]),
+        layout=rng.choice(["chw", "hwc"]),
     )
     options = {"batch_size": batch_size, "workers": workers}
     try:

@@ -34,7 +34,12 @@ def test_columns_count_below_the_split_folder(tmp_path: Path) -> None:
         put(tmp_path / split / "woven" / "twill" / f"{split}.jpg")
     rows = {row.key: row.columns for row in FolderSource(tmp_path).rows()}
     columns = rows["Training/woven/twill/Training.jpg"]
-    assert (columns["split"], columns["top"], columns["parent"], columns["stem"]) == ("train", "woven", "twill", "Training")
+    assert (columns["split"], columns["top"], columns["parent"], columns["stem"]) == (
+        "train",
+        "woven",
+        "twill",
+        "Training",
+    )
     assert {columns["split"] for columns in rows.values()} == {"train", "val", "test"}
 
 

@@ -78,5 +78,7 @@ def test_another_seed_deals_otherwise() -> None:
 
 
 def test_a_new_double_of_what_is_there_goes_where_that_is() -> None:
-    dealt = deal(["a", "a"], [digest(1), digest(2)], [None, None], SHARES, 0, there={("a", "test"): 1}, fixed={digest(1): "test"})
+    dealt = deal(
+        ["a", "a"], [digest(1), digest(2)], [None, None], SHARES, 0, there={("a", "test"): 1}, fixed={digest(1): "test"}
+    )
     assert dealt.splits[0] == "test"

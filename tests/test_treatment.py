@@ -29,7 +29,9 @@ def likeness(got: np.ndarray, want: np.ndarray) -> float:
     return 10 * math.log10(255**2 / max(error, 1e-9))
 
 
-@pytest.mark.parametrize(("source", "target"), [((375, 500), 224), ((375, 500), (96, 128)), ((60, 80), (150, 90)), ((700, 400), 50)])
+@pytest.mark.parametrize(
+    ("source", "target"), [((375, 500), 224), ((375, 500), (96, 128)), ((60, 80), (150, 90)), ((700, 400), 50)]
+)
 def test_the_kernel_is_near_pillows_antialiased_bilinear(source: tuple[int, int], target: int | tuple[int, int]) -> None:
     picture = draw(1, *source)
     noisy = np.clip(picture + np.random.default_rng(0).normal(0, 6, picture.shape), 0, 255).astype(np.uint8)
@@ -42,12 +44,23 @@ def test_the_kernel_is_near_pillows_antialiased_bilinear(source: tuple[int, int]
 
 
 @settings(max_examples=150, deadline=None)
-@given(h=sides, w=sides, tall=sides, wide=sides, fit=fits, gray=st.booleans(), flips=st.integers(0, 3), seed=st.integers(0, 99))
+@given(
+    h=sides,
+    w=sides,
+    tall=sides,
+    wide=sides,
+    fit=fits,
+    gray=st.booleans(),
+    flips=st.integers(0, 3),
+    seed=st.integers(0, 99),
+)
 def test_any_size_fits_its_scratch_and_keeps_to_its_canvas(
     h: int, w: int, tall: int, wide: int, fit: str, gray: bool, flips: int, seed: int
 ) -> None:
     """The kernel has no bounds checks: its scratch memory and its output are fenced here."""
-    treatment = pannier.Treatment((tall, wide), fit=fit, color="gray" if gray else "rgb", values="raw", dtype="uint8", pad="#010203")
+    treatment = pannier.Treatment(
+        (tall, wide), fit=fit, color="gray" if gray else "rgb", values="raw", dtype="uint8", pad="#010203"
+    )
     picture = np.random.default_rng(seed).integers(4, 256, (h, w) if gray else (h, w, 3), dtype=np.uint8)
     box, target = place(h, w, treatment.size, fit)
     channels = treatment.channels
@@ -90,7 +103,9 @@ def test_a_flipped_picture_is_the_mirrored_array(h: int, w: int, flips: int, fit
     assert np.array_equal(inner[:, ::steps_y, ::steps_x], other)
 
 
-@pytest.mark.parametrize("fields", [{}, {"fit": "contain"}, {"color": "gray", "layout": "hwc"}, {"values": "raw", "dtype": "uint8"}])
+@pytest.mark.parametrize(
+    "fields", [{}, {"fit": "contain"}, {"color": "gray", "layout": "hwc"}, {"values": "raw", "dtype": "uint8"}]
+)
 def test_a_path_bytes_and_an_array_give_the_same(tmp_path: Path, fields: dict[str, object]) -> None:
     treatment = pannier.Treatment(32, **fields)
     data = encoded(draw(9, 50, 61), "png")

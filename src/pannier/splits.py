@@ -16,6 +16,7 @@ from pannier.hashing import fold
 
 Shares = dict[str, Fraction]
 
+
 def read_shares(shares: str | Mapping[str, float | str | Fraction]) -> Shares:
     """Shares by split, as parts of 1: from {"train": 75, ...} or "train=75,val=15,test=10"; 75, 0.75 or 75% each.
 

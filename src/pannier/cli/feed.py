@@ -120,8 +120,14 @@ def _print(facts: dict[str, Any]) -> None:
     ranged = f"{batch['dtype']}, {batch['lowest']:.4g} to {batch['highest']:.4g}" if batch else "-"
     print_facts(
         [
-            ("fed", f"{facts['split'] or 'all records'}: {facts['pictures']:,} pictures in {facts['seconds']:.2f} s, {order}"),
-            ("rate", f"{facts['pictures_per_second']:,.0f} pictures/s; waited for {facts['waiting_share']:.0%} of the time"),
+            (
+                "fed",
+                f"{facts['split'] or 'all records'}: {facts['pictures']:,} pictures in {facts['seconds']:.2f} s, {order}",
+            ),
+            (
+                "rate",
+                f"{facts['pictures_per_second']:,.0f} pictures/s; waited for {facts['waiting_share']:.0%} of the time",
+            ),
             ("batches", f"{facts['batches_per_epoch']:,} an epoch, the first {shape} {ranged}"),
             ("plan", f"{threads}, {plan['ahead']} ahead, {show_bytes(plan['total_bytes'])} {limit}"),
             ("memory", f"{show_bytes(facts['peak_bytes'])} at most, measured"),

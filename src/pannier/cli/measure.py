@@ -94,7 +94,11 @@ def _print(found: Measurement) -> None:
         row = [str(trial.workers), "ceiling" if is_ceiling else limit, "-", "-", "-", "-"]
         if trial.pictures_per_second is not None:
             rate = trial.pictures_per_second
-            row[2:5] = [f"{rate.median:,.0f}", f"{rate.low:,.0f}-{rate.high:,.0f}", f"{trial.share_of_ceiling or 0:.2f}"]
+            row[2:5] = [
+                f"{rate.median:,.0f}",
+                f"{rate.low:,.0f}-{rate.high:,.0f}",
+                f"{trial.share_of_ceiling or 0:.2f}",
+            ]
         if trial.peak_bytes is not None:
             row[5] = show_bytes(trial.peak_bytes)
         rows.append(row)

@@ -12,20 +12,28 @@ Split = Annotated[str | None, typer.Option("--split", help="Only this split.")]
 Seed = Annotated[int, typer.Option("--seed", help="Seed of order and chance.")]
 Figure = Annotated[str | None, typer.Option("--figure", metavar="FILE", help="Draw it into a PNG, PDF or SVG file.")]
 TreatmentFile = Annotated[
-    str | None, typer.Option("--treatment", metavar="FILE", help="A TOML file that says how a picture becomes an array.")
+    str | None,
+    typer.Option("--treatment", metavar="FILE", help="A TOML file that says how a picture becomes an array."),
 ]
 Size = Annotated[str | None, typer.Option("--size", help="Size of a prepared picture: 96, or HEIGHTxWIDTH as 96x128.")]
 Fit = Annotated[str | None, typer.Option("--fit", help="cover, contain or fill.")]
 Color = Annotated[str | None, typer.Option("--color", help="rgb or gray.")]
 Values = Annotated[
-    str | None, typer.Option("--values", help="raw, unit, signed, or standard (measured on the split train at this very size).")
+    str | None,
+    typer.Option("--values", help="raw, unit, signed, or standard (measured on the split train at this very size)."),
 ]
 Flip = Annotated[str | None, typer.Option("--flip", help="Random mirroring: none, horizontal, vertical or both.")]
 BatchSize = Annotated[int, typer.Option("--batch-size", help="Pictures a batch.")]
 
 
 def read_treatment(
-    snapshot: Any, file: str | None, size: str | None, fit: str | None, color: str | None, values: str | None, flip: str | None
+    snapshot: Any,
+    file: str | None,
+    size: str | None,
+    fit: str | None,
+    color: str | None,
+    values: str | None,
+    flip: str | None,
 ) -> Any:
     """The treatment that a file and options describe together; options go before the file.
 

@@ -19,7 +19,9 @@ def pack(
     shares: Annotated[str | None, typer.Option(help="Deal records to splits, as train=75,val=15,test=10.")] = None,
     seed: Annotated[int | None, typer.Option(help="Seed of the dealing.")] = None,
     note: Annotated[str, typer.Option(help="A line to remember the snapshot by.")] = "",
-    label: Annotated[str, typer.Option(help="The column that gives labels: parent (nearest folder) or top (first).")] = "parent",
+    label: Annotated[
+        str, typer.Option(help="The column that gives labels: parent (nearest folder) or top (first).")
+    ] = "parent",
     rename: Annotated[list[str] | None, typer.Option(metavar="OLD=NEW", help="Read one class name as another.")] = None,
     unlabeled: Annotated[Literal["leave", "keep"], typer.Option(help="What lies outside any class folder.")] = "leave",
     into: Annotated[str, typer.Option(metavar="PREFIX", help="Put all keys below a prefix.")] = "",
@@ -107,7 +109,9 @@ def _print(result: PackResult, store: str) -> None:
         missed = {label: miss for label, miss in result.deviation.items() if miss}
         if missed:
             worst = max(missed.values())
-            print(f"\nDoubles that stay together keep {plural(len(missed), 'class', 'classes')} off the shares by up to {worst}.")
+            classes = plural(len(missed), "class", "classes")
+            print(f"
+Doubles stay together: that keeps {classes} off the shares, by {worst} at most.")
     if result.differing:
         shown = ", ".join(result.differing[:3]) + (", ..." if len(result.differing) > 3 else "")
         print(f"\n{plural(len(result.differing), 'record')} have another label or split in the source: {shown}")

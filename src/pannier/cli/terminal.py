@@ -20,7 +20,8 @@ def print_table(header: Sequence[str], rows: Sequence[Sequence[str]], *, left: i
     widths = [max(len(row[i]) for row in [header, *rows]) for i in range(len(header))]
     for row in [header, *rows]:
         cells = [
-            cell.ljust(width) if i < left else cell.rjust(width) for i, (cell, width) in enumerate(zip(row, widths, strict=True))
+            cell.ljust(width) if i < left else cell.rjust(width)
+            for i, (cell, width) in enumerate(zip(row, widths, strict=True))
         ]
         print("  ".join(cells).rstrip())
 
@@ -41,16 +42,16 @@ def count_table(counts: dict[tuple[str | None, str | None], int], classes: Seque
     if any(label is None for label, _ in counts):
         rows.append(None)
 
-    def cells(label_test: Callable[[str | None], bool]) -> list[str]:
-        numbers = [sum(n for (label, s), n in counts.items() if label_test(label) and s == split) for split in columns]
+    def cells(labels: Sequence[str | None]) -> list[str]:
+        numbers = [sum(counts.get((label, split), 0) for label in labels) for split in columns]
         shown = [f"{number:,}" for number in numbers]
         return shown if len(columns) == 1 else [*shown, f"{sum(numbers):,}"]
 
     header = ["class", *(split or ("no split" if splits else "pictures") for split in columns)]
     header += ["all"] if len(columns) > 1 else []
-    body = [[label or "no label", *cells(lambda each, label=label: each == label)] for label in rows]
+    body = [[label or "no label", *cells([label])] for label in rows]
     if len(rows) > 1:
-        body.append(["all", *cells(lambda _: True)])
+        body.append(["all", *cells(rows)])
     print_table(header, body)
 
 

@@ -34,5 +34,7 @@ def verify(
         if finding.is_damage:
             print(f"    harms: {finding.harms}")
             print(f"    to do: {finding.advice}")
-    print(f"{store}: {plural(len(damage), 'finding')} of damage." if damage else f"{store}: every byte is as it was written.")
+    print(
+        f"{store}: {plural(len(damage), 'finding')} of damage." if damage else f"{store}: every byte is as it was written."
+    )
     return 1 if damage else 0

@@ -75,7 +75,7 @@ def _draw(folder: Path, shot: Shot) -> None:
     (folder / shot.path).write_bytes(_encoded(draw_swatch(shot.weave, height, width, rng), shot.kind, rng))
 
 
-def _encoded(pixels: np.ndarray, kind: str, rng: np.random.Generator) -> bytes:  # type: ignore[type-arg]
+def _encoded(pixels: np.ndarray, kind: str, rng: np.random.Generator) -> bytes:
     image = Image.fromarray(pixels)
     quality = int(rng.integers(78, 94))
     sink = io.BytesIO()

@@ -26,14 +26,19 @@ def run_tour(directory: str | Path, swatches: int, seed: int) -> int:
     """Draws the archive into a new or empty folder and runs every step. Raises UsageError, PannierError."""
     folder = Path(directory)
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
-        raise UsageError(f"{folder} is not empty; the demo never writes into a folder that holds something: name another one")
+        raise UsageError(
+            f"{folder} is not empty; the demo never writes into a folder that holds something: name another one"
+        )
     folder.mkdir(parents=True, exist_ok=True)
     started = time.monotonic()
     _draw(folder, swatches, seed)
     for step in _steps(folder, seed):
         _say(step.says, step.command)
         _run(step)
-    print(f"\nAll of it took {time.monotonic() - started:.0f} s. Everything is in {folder}: look at counts.png, sheet.png, measure.png.")
+    print(
+        f"\nAll of it took {time.monotonic() - started:.0f} s. Everything is in {folder}: "
+        "look at counts.png, sheet.png, measure.png."
+    )
     return 0
 
 
@@ -54,7 +59,10 @@ def _steps(folder: Path, seed: int) -> list[Step]:
             "Told what is meant, it goes through.",
             f"pannier pack {here}/season {store} --rename herringbon=herringbone --note 'season'",
         ),
-        Step("Look at the pictures before training on them.", f"pannier sheet {store} --split train --figure {here}/sheet.png"),
+        Step(
+            "Look at the pictures before training on them.",
+            f"pannier sheet {store} --split train --figure {here}/sheet.png",
+        ),
         Step(
             "Feed each split: the training split is shuffled and mirrored, the others are not.",
             f"pannier feed {store} --split train {size} --values standard --flip horizontal --memory-limit 128MiB",
@@ -88,5 +96,8 @@ def _run(step: Step) -> None:
 def _draw(folder: Path, swatches: int, seed: int) -> None:
     from pannier.demo.archive import draw_archive
 
-    print(f"# Fell Lane Mill photographs its cloth: drawing {swatches} swatches and a second delivery into {folder}", flush=True)
+    print(
+        f"# Fell Lane Mill photographs its cloth: drawing {swatches} swatches and a second delivery into {folder}",
+        flush=True,
+    )
     draw_archive(folder, swatches, seed)

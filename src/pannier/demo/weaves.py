@@ -105,7 +105,9 @@ def _relief(draft: Draft) -> np.ndarray[Any, np.dtype[np.float32]]:
     for i in range(rows):
         for j in range(columns):
             up = draft[i, j]
-            before, after = (draft[i - 1, j], draft[(i + 1) % rows, j]) if up else (draft[i, j - 1], draft[i, (j + 1) % columns])
+            before, after = (
+                (draft[i - 1, j], draft[(i + 1) % rows, j]) if up else (draft[i, j - 1], draft[i, (j + 1) % columns])
+            )
             along = np.ones(_THREAD)
             if before != up:
                 along = np.minimum(along, 0.55 + 0.45 * np.sin(np.pi / 2 * np.clip(middle * 2.2, 0, 1)))

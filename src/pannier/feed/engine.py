@@ -220,9 +220,9 @@ class Engine:
         ready.put(None)
         try:
             while (run := self._work.take(heavy)) is not None:
-                error = None if run.stream.is_cancelled else hand.work(run)
-                run.stream.done.put((run.batch, len(run.items), error))
-                del run, error
+                problem = None if run.stream.is_cancelled else hand.work(run)
+                run.stream.done.put((run.batch, len(run.items), problem))
+                del run, problem
         finally:
             hand.close()
 

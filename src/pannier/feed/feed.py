@@ -185,7 +185,13 @@ class Feed:
         self._delivered += 1
         self._pictures += len(issued.keys)
         return Batch(
-            self._images(slot, len(issued.keys)), issued.keys, issued.labels, epoch, number, self._classes, self.label_as
+            self._images(slot, len(issued.keys)),
+            issued.keys,
+            issued.labels,
+            epoch,
+            number,
+            self._classes,
+            self.label_as,
         )
 
     def _images(self, slot: Slot, count: int) -> Any:
@@ -222,7 +228,12 @@ class Feed:
     def _spare_slot_if_all_are_kept(self, stream: Stream, engine: Engine) -> None:
         """A consumer that keeps every batch would wait for ever: then it gets one more buffer, which it keeps too."""
         for _ in range(3):
-            if not (stream.collected == stream.issued and engine.is_waiting_for_slot and engine.free.empty() and stream.done.empty()):
+            if not (
+                stream.collected == stream.issued
+                and engine.is_waiting_for_slot
+                and engine.free.empty()
+                and stream.done.empty()
+            ):
                 return
             time.sleep(0.001)
         engine.add_slot()
@@ -355,7 +366,11 @@ class _BatchSource:
 
 
 def _check(batch_size: Any, last: Any, label_as: Any, workers: Any, ahead: Any) -> None:
-    for name, value, optional in (("batch_size", batch_size, False), ("workers", workers, True), ("ahead", ahead, True)):
+    for name, value, optional in (
+        ("batch_size", batch_size, False),
+        ("workers", workers, True),
+        ("ahead", ahead, True),
+    ):
         if not (optional and value is None) and (type(value) is not int or value < 1):
             raise UsageError(f"{name} = {value!r}: must be a whole number of 1 or more")
     if last not in ("keep", "drop"):
@@ -379,13 +394,15 @@ def _needs(snapshot: Snapshot, rows: Array, treatment: Treatment | None, batch_s
         return Needs(none if len(rows) else encoded, none, none, none, None, batch_size, order_bytes)
     formats, modes = (_names(manifest, name)[rows] for name in ("format", "mode"))
     numbers = [manifest.column(name)[rows] for name in ("height", "width", "turn", "progressive")]
-    costs = decoding_costs(formats, modes, *numbers, encoded, treatment)
+    heights, widths, turns, progressive = numbers
+    costs = decoding_costs(formats, modes, heights, widths, turns, progressive, encoded, treatment)
     return Needs(encoded, costs.own, costs.allocated, costs.scratch, treatment.byte_count, batch_size, order_bytes)
 
 
 def _names(manifest: Any, column: str) -> Array:
     codes, names = manifest.codes(column)
-    return np.array(names or [""])[codes]
+    found: Array = np.array(names or [""])[codes]
+    return found
 
 
 def _settings(plan: Plan, needs: Needs, heavy: Array, batch_size: int) -> Settings:

@@ -71,7 +71,13 @@ class Plan:
 
 
 def make_plan(
-    needs: Needs, limit_bytes: int | None, cores: int, *, workers: int | None = None, ahead: int | None = None, keys: Any = None
+    needs: Needs,
+    limit_bytes: int | None,
+    cores: int,
+    *,
+    workers: int | None = None,
+    ahead: int | None = None,
+    keys: Any = None,
 ) -> Plan:
     """The first of the plans in order of preference that fits. `workers` and `ahead` are fixed where given.
 
@@ -97,7 +103,9 @@ def _plans(needs: Needs, limit: int | None, cores: int, workers: int | None, ahe
     """All plans worth a try, the best first: all workers, then less ahead and fewer lanes, then fewer workers."""
     each = needs.of_one_worker
     light = each[needs.allocated <= LIGHT_ALLOCATION]
-    thresholds = sorted({int(np.quantile(light, q, method="lower")) for q in _QUANTILES}, reverse=True) if len(light) else [0]
+    thresholds = (
+        sorted({int(np.quantile(light, q, method="lower")) for q in _QUANTILES}, reverse=True) if len(light) else [0]
+    )
     largest_heavy = [int(each[is_heavy(needs, threshold)].max(initial=0)) for threshold in thresholds]
     for count in [workers] if workers else range(cores, 0, -1):
         for some_ahead, lanes in _shapes(count, ahead):

@@ -56,7 +56,7 @@ def draw_counts(snapshot: Snapshot, path: str) -> None:
 
     sizes_axes = plain_axes(figure, grid[1], grid="both")
     widths, heights = snapshot.manifest.column("width"), snapshot.manifest.column("height")
-    keep = np.linspace(0, len(widths) - 1, min(len(widths), 20_000)).astype(int) if len(widths) else []
+    keep = np.linspace(0, max(0, len(widths) - 1), min(len(widths), 20_000)).astype(int)
     sizes_axes.plot(widths[keep], heights[keep], "o", markersize=4, alpha=0.35, color=TONES[0], markeredgewidth=0)
     sizes_axes.set_xscale("log", base=2)
     sizes_axes.set_yscale("log", base=2)

@@ -59,7 +59,13 @@ def draw_sheet(records: Sequence[Record], path: str, *, title: str) -> None:
             name = record.key.rpartition("/")[2]
             line = 1.25 * font * DPI / 72 / height
             about = f"{name} {record.split}" if record.split else name
-            figure.text(left / width, y - line, _cut(about, int(letters * 1.1)), color=FAINT, **where | {"fontsize": font * 0.85})
+            figure.text(
+                left / width,
+                y - line,
+                _cut(about, int(letters * 1.1)),
+                color=FAINT,
+                **where | {"fontsize": font * 0.85},
+            )
     figure.figimage(canvas, 0, 0, zorder=-1)
     figure.text(start / width, 1 - 40 / height, title, fontsize=16, color=INK, weight="bold")
     save_figure(figure, path)

@@ -76,9 +76,7 @@ def to_rgb(pixels: Pixels) -> Pixels:
     return np.repeat(pixels[..., None], 3, axis=2) if pixels.ndim == 2 else pixels
 
 
-def _decode_jpeg(
-    data: bytes | memoryview, facts: Facts, color: Color, reduction: int, buffer: memoryview | None
-) -> Pixels:
+def _decode_jpeg(data: bytes | memoryview, facts: Facts, color: Color, reduction: int, buffer: memoryview | None) -> Pixels:
     import simplejpeg
 
     height, width = facts.coded_size

@@ -186,7 +186,8 @@ def open_with_pillow(data: bytes | memoryview, kind: str) -> Any:
         "tiff": TiffImagePlugin.TiffImageFile,
         "ppm": PpmImagePlugin.PpmImageFile,
     }
-    return readers[kind](io.BytesIO(data))
+    reader: Any = readers[kind]
+    return reader(io.BytesIO(data))
 
 
 _PILLOW_MODES = {

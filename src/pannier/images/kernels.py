@@ -1,9 +1,10 @@
 """The one kernel call that turns decoded pixels into a prepared array, without the interpreter lock.
 
 Separable antialiased bilinear resize (a triangle filter as wide as the reduction; Heckbert, "Fundamentals of Texture
-Mapping and Image Warping", 1989, section 3.5) with 8-bit weights that sum to 256 and an 8-bit intermediate: the vertical pass on
-the rows as they lie, then the picture is turned by 8 x 8 byte transposes, so that the horizontal pass is a vertical one too
-and the compiler makes vector code of both. docs/format.md describes the arithmetic to the bit; bench/resize.py measures it.
+Mapping and Image Warping", 1989, section 3.5) with 8-bit weights that sum to 256 and an 8-bit intermediate: the vertical
+pass on the rows as they lie, then the picture is turned by 8 x 8 byte transposes, so that the horizontal pass is a
+vertical one too and the compiler makes vector code of both. docs/format.md describes the arithmetic to the bit;
+bench/resize.py measures it.
 """
 
 from __future__ import annotations
@@ -22,7 +23,9 @@ def _can_keep_compiled() -> bool:
     try:
         njit(cache=True)(_can_keep_compiled)
     except RuntimeError:
-        note = "no folder for compiled kernels is writable, so they are compiled anew (some 15 s); set NUMBA_CACHE_DIR to one"
+        note = (
+            "no folder for compiled kernels is writable, so they are compiled anew (some 15 s); set NUMBA_CACHE_DIR to one"
+        )
         logging.getLogger("pannier").warning(note)
         return False
     return True

@@ -86,7 +86,8 @@ class Preparation:
 
     def pixels_into(self, pixels: Pixels, out: Array, flips: int = 0) -> None:
         """Upright pixels, uint8 (h, w, 3), or (h, w) for gray -> `out`."""
-        self._place_into(np.ascontiguousarray(pixels), *pixels.shape[:2], 1, out, flips)
+        height, width = pixels.shape[:2]
+        self._place_into(np.ascontiguousarray(pixels), height, width, 1, out, flips)
 
     def _place_into(self, pixels: Pixels, height: int, width: int, by: int, out: Array, flips: int) -> None:
         box, target = place(height, width, self._size, self._fit)
@@ -112,7 +113,7 @@ class Preparation:
 
     def _room_for(self, byte_count: int) -> memoryview:
         self._decoded = _grown(self._decoded, byte_count)
-        return memoryview(self._decoded)[:byte_count]
+        return self._decoded[:byte_count].data
 
     def _scratch_for(self, height: int, width: int, target: tuple[int, int, int, int]) -> Array:
         needed = self._kernels.scratch_bytes(height, width, self._channels, target[0], target[1])

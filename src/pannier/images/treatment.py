@@ -173,7 +173,7 @@ class Treatment(BaseModel):
         return Treatment(**(kept | fields))
 
     def __call__(self, picture: str | Path | bytes | Array) -> Array:
-        """One picture from anywhere, prepared, without the random steps: a path, encoded bytes or a uint8 array (h, w[, 3])."""
+        """One picture from anywhere, prepared, without the random steps: a path, bytes or a uint8 array."""
         from pannier.images.prepare import Preparation
 
         return Preparation(self).one(picture)
@@ -189,7 +189,8 @@ class Treatment(BaseModel):
     def measured(self, snapshot: Snapshot, split: str | None = "train", *, workers: int | None = None) -> Treatment:
         """This treatment with values "standard", and the mean and deviation of a split through its very size, fit and color.
 
-        Population statistics over all pixels of the fixed part, padding too, exact. Raises TreatmentError for a constant channel.
+        Population statistics over all pixels of the fixed part, padding too, exact. Raises TreatmentError for a channel
+        that is constant.
         """
         from pannier.feed.statistics import measure_values
 

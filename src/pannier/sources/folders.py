@@ -10,7 +10,7 @@ from pathlib import Path
 
 from pannier.errors import NotFoundError, SourceError, UsageError
 from pannier.images.facts import format_of
-from pannier.sources.rows import LeftOut, Row
+from pannier.sources.rows import LeftOut, Row, Source
 
 HEAD_BYTES = 16
 
@@ -97,6 +97,11 @@ class FolderSource:
         return dict(sorted(found.items(), key=lambda item: item[0].encode()))
 
 
+def as_source(source: str | Path | Source, *, keep_splits: bool = True) -> Source:
+    """A path as the source it is; a source as it is."""
+    return FolderSource(source, keep_splits=keep_splits) if isinstance(source, (str, Path)) else source
+
+
 def is_flat(source: FolderSource) -> bool:
     """Whether every picture lies in the folder itself, so that no folder can give its label."""
     return len(source) > 0 and all(row.columns["parent"] is None for row in source.rows())
@@ -121,7 +126,7 @@ def _shown(path: bytes) -> str:
 
 
 def _walk(root: bytes, passed: list[LeftOut]) -> Iterator[tuple[bytes, bytes, int]]:
-    """(path, path relative to root, bytes) of every file that is a picture by content or empty; the rest is passed over."""
+    """(path, path relative to root, bytes) of every file that is a picture or empty; the rest is passed over."""
     real_root = os.path.realpath(root)
     seen: set[tuple[int, int]] = set()
     waiting = [root]
@@ -159,23 +164,22 @@ def _picture_bytes(entry: os.DirEntry[bytes], root: bytes, passed: list[LeftOut]
         if not stat.S_ISREG(state.st_mode):
             passed.append(_passed(entry.path, root, "skipped", "not a file"))
             return None
-        if state.st_size == 0:
-            return 0 if _looks_like_picture(entry.name) else _skip(entry.path, root, passed)
         with open(entry.path, "rb") as file:
             head = file.read(HEAD_BYTES)
     except OSError as error:
         passed.append(_passed(entry.path, root, "unreadable", f"cannot be read: {error.strerror}"))
         return None
-    return state.st_size if format_of(head) else _skip(entry.path, root, passed)
+    if format_of(head) or (not head and _looks_like_picture(entry.name)):
+        return state.st_size
+    passed.append(_passed(entry.path, root, "skipped", "not a picture"))
+    return None
 
 
 def _looks_like_picture(name: bytes) -> bool:
     """An empty file is known by its ending alone."""
-    return name.lower().endswith((b".jpg", b".jpeg", b".png", b".webp", b".bmp", b".gif", b".tif", b".tiff", b".ppm", b".pgm"))
-
-
-def _skip(path: bytes, root: bytes, passed: list[LeftOut]) -> None:
-    passed.append(_passed(path, root, "skipped", "not a picture"))
+    return name.lower().endswith(
+        (b".jpg", b".jpeg", b".png", b".webp", b".bmp", b".gif", b".tif", b".tiff", b".ppm", b".pgm")
+    )
 
 
 def _passed(path: bytes, root: bytes, kind: str, reason: str) -> LeftOut:
@@ -187,7 +191,7 @@ def _is_below(path: bytes, root: bytes) -> bool:
 
 
 def _has_split_folders(files: dict[str, tuple[bytes, int]]) -> bool:
-    """Whether every top folder that holds pictures bears a split's name. Raises SourceError where some do and some do not."""
+    """Whether every top folder that holds pictures bears a split's name. Raises SourceError where only some do."""
     tops = {key.split("/", 1)[0] for key in files if "/" in key}
     splits = {top for top in tops if split_of_folder(top)}
     if splits and splits != tops:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
@@ -36,10 +36,17 @@ class LeftOut:
 class Source(Protocol):
     """A kind of source is a class that yields rows. `columns` are what rules may use; `passed` fills while rows come."""
 
-    name: str
-    columns: tuple[str, ...]
-    fixed_splits: bool
-    passed: list[LeftOut]
+    @property
+    def name(self) -> str: ...
+
+    @property
+    def columns(self) -> Sequence[str]: ...
+
+    @property
+    def fixed_splits(self) -> bool: ...
+
+    @property
+    def passed(self) -> list[LeftOut]: ...
 
     def rows(self) -> Iterator[Row]: ...
 

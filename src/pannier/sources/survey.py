@@ -12,7 +12,7 @@ from pannier.errors import SourceError
 from pannier.images.facts import MAX_PIXELS
 from pannier.machine import usable_cores
 from pannier.sources.checking import Checked, Checker, Progress
-from pannier.sources.folders import FolderSource, is_flat
+from pannier.sources.folders import FolderSource, as_source, is_flat
 from pannier.sources.rows import (
     LeftOut,
     Row,
@@ -118,7 +118,7 @@ def survey(
     Every picture is decoded to its end, in parallel, a few at a time in memory; `quick` reads headers alone.
     Raises NotFoundError, SourceError where there is no picture at all.
     """
-    source = FolderSource(source) if isinstance(source, (str, Path)) else source
+    source = as_source(source)
     split = column_rule("split", source) if source.fixed_splits else no_value
     rules = Rules(column_rule(label, source), split, read_rename(rename))
     rows = list(source.rows())

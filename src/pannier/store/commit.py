@@ -11,9 +11,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from pannier.errors import ConflictError
+from pannier.sources.rows import LeftOut
 from pannier.store import manifest as manifests
 from pannier.store.documents import Document, canonical, digest
-from pannier.store.left_out import LeftOut, publish_left_out
+from pannier.store.left_out import publish_left_out
 from pannier.store.manifest import Manifest
 from pannier.store.snapshot import FOLDER, Snapshot, count_document
 

@@ -72,6 +72,17 @@ def publish_segment(directory: Directory, shard: str, located: Located) -> None:
     directory.create(segment_file(shard), segment_bytes(located))
 
 
+def restore_segments(directory: Directory) -> None:
+    """Makes the segments that are missing, as after a writer was ended between a shard and its segment."""
+    there = set(directory.list(FOLDER))
+    for shard in shard_names(directory):
+        if shard + SUFFIX not in there:
+            try:
+                publish_segment(directory, shard, locate(shard_path(directory, shard)))
+            except DamageError:
+                continue  # a damaged shard is verify's to report; its pictures count as not there
+
+
 def segment_file(shard: str) -> str:
     return f"{FOLDER}/{shard}{SUFFIX}"
 
@@ -113,8 +124,14 @@ class PictureIndex:
         new = [name for name in shard_names(self._directory) if name not in self._known]
         if not new:
             return
-        self._segments += [read_segment(self._directory, name) for name in new]
+        for name in new:
+            try:
+                self._segments.append(read_segment(self._directory, name))
+            except DamageError:
+                continue  # neither index nor shard can be read: its pictures are not to be had
         self._known.update(new)
+        if not self._segments:
+            return
         lengths = [len(segment.offset) for segment in self._segments]
         self._starts = np.concatenate([[0], np.cumsum(lengths)]).astype(np.int64)
         prefixes = np.concatenate([_prefixes(segment.sha256) for segment in self._segments])

@@ -9,7 +9,7 @@ from pannier.images.facts import Facts
 from pannier.sources.checking import Checked, Checker, Progress
 from pannier.sources.rows import LeftOut, Row, Source
 from pannier.store.files import Directory
-from pannier.store.index import PictureIndex, publish_segment
+from pannier.store.index import PictureIndex, publish_segment, restore_segments
 from pannier.store.shards import DEFAULT_SHARD_BYTES, Picture, ShardWriter
 
 
@@ -46,6 +46,7 @@ def ingest(
     progress: Progress | None = None,
 ) -> Ingested:
     """Brings the pictures of `rows` into shards; those that are there already are not stored again."""
+    restore_segments(directory)
     index.refresh()
     lock = threading.Lock()
     stored: set[bytes] = set()
@@ -64,7 +65,7 @@ def ingest(
                 else:
                     facts = Stored(outcome.sha256, outcome.crc32, outcome.byte_count, outcome.facts)
                     result.pictures[outcome.row.key] = facts
-                    if outcome.data is not None and not (outcome.sha256 in stored):
+                    if outcome.data is not None and outcome.sha256 not in stored:
                         writer = writer or ShardWriter(directory)
                         writer.add(_picture(outcome, outcome.data))
                         with lock:
@@ -72,11 +73,13 @@ def ingest(
                         result.new_pictures += 1
                         result.new_bytes += outcome.byte_count
                         if writer.byte_count >= shard_bytes:
-                            writer = _finish(directory, writer, result)
+                            _finish(directory, writer, result)
+                            writer = None
                 if progress:
                     progress(done, len(rows))
         if writer:
-            writer = _finish(directory, writer, result)
+            _finish(directory, writer, result)
+            writer = None
     finally:
         if writer:
             writer.__exit__()

@@ -174,7 +174,9 @@ class Manifest:
 
     def keys_in_order(self) -> np.ndarray[Any, np.dtype[np.int64]]:
         """Row numbers in order of the keys' UTF-8 bytes."""
-        order: np.ndarray[Any, np.dtype[np.int64]] = pc.sort_indices(self.table().column("key").cast(pa.large_binary())).to_numpy()
+        order: np.ndarray[Any, np.dtype[np.int64]] = pc.sort_indices(
+            self.table().column("key").cast(pa.large_binary())
+        ).to_numpy()
         return order.astype(np.int64)
 
     def changed(self, changes: Any) -> tuple[Any, Any | None, dict[int, bytes]]:

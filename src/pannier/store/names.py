@@ -42,7 +42,7 @@ class Names:
     def __init__(self, directory: Directory, kind: str) -> None:
         self._directory, self.kind = directory, kind
 
-    def list(self) -> list[str]:
+    def all_names(self) -> list[str]:
         return [name for name in self._directory.list(self.kind) if _NAME.fullmatch(name) and self._numbers(name)]
 
     def head(self, name: str) -> Entry | None:

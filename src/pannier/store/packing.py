@@ -16,8 +16,8 @@ from pannier.errors import ConflictError, SourceError, UsageError
 from pannier.hashing import checked_seed, text_hash
 from pannier.images.facts import MAX_PIXELS
 from pannier.machine import usable_cores
-from pannier.sources.folders import FolderSource, is_flat
 from pannier.sources.checking import Checker, Progress
+from pannier.sources.folders import FolderSource, as_source, is_flat
 from pannier.sources.rows import LeftOut, Row, Rules, Source, check_same_classes, column_rule, no_value, read_rename
 from pannier.splits import Shares, deal, read_shares
 from pannier.store.commit import Proposal, commit
@@ -96,11 +96,13 @@ def pack(
         raise UsageError(f"unlabeled = {unlabeled!r}: must be 'leave' or 'keep'")
     if shards is not None and shards < 1:
         raise UsageError(f"shards = {shards}: must be 1 or more")
-    source = FolderSource(source, keep_splits=not resplit) if isinstance(source, (str, Path)) else source
+    source = as_source(source, keep_splits=not resplit)
     if source.fixed_splits and dealt is not None:
         raise UsageError("the source has split folders already; say --resplit to deal its pictures anew by the shares")
     rules = Rules(
-        column_rule(label, source), column_rule("split", source) if source.fixed_splits else no_value, read_rename(rename)
+        column_rule(label, source),
+        column_rule("split", source) if source.fixed_splits else no_value,
+        read_rename(rename),
     )
     rows, passed = _chosen(source, rules, unlabeled, allow_missing_classes)
     if into:
@@ -138,9 +140,7 @@ def pack(
     return packing.result(snapshot, is_new, ingested, sum(item.kind == "skipped" for item in source.passed))
 
 
-def _chosen(
-    source: Source, rules: Rules, unlabeled: str, allow_missing_classes: bool
-) -> tuple[list[Row], list[LeftOut]]:
+def _chosen(source: Source, rules: Rules, unlabeled: str, allow_missing_classes: bool) -> tuple[list[Row], list[LeftOut]]:
     """The rows to bring in, and those left out for want of a label or because they cannot be read."""
     rows = list(source.rows())
     if not rows:
@@ -324,9 +324,9 @@ def _follow_doubles(
     splits = {sha256: split for sha256, (_, split) in elsewhere.items()}
     for key in sorted(rows, key=str.encode):
         row, old = rows[key], there.get(key)
-        if row["split"] is not None and splits.setdefault(row["sha256"], row["split"]) != row["split"]:
-            if old is not None and old["sha256"] != row["sha256"]:
-                row["split"] = None
+        is_elsewhere = row["split"] is not None and splits.setdefault(row["sha256"], row["split"]) != row["split"]
+        if is_elsewhere and old is not None and old["sha256"] != row["sha256"]:
+            row["split"] = None
 
 
 def _refuse_double_in_two_splits(rows: Mapping[str, dict[str, Any]], elsewhere: Mapping[bytes, tuple[str, str]]) -> None:
@@ -395,11 +395,11 @@ def _change_counts(rows: Mapping[str, dict[str, Any]], there: Mapping[str, dict[
         else:
             kind = "relabelled" if old["label"] != row["label"] else "moved"
         counts[kind, row["label"], row["split"]] += 1
-    return [list(key) + [counts[key]] for key in sorted(counts, key=lambda key: tuple(str(part or "") for part in key))]
+    return [[*list(key), counts[key]] for key in sorted(counts, key=lambda key: tuple(str(part or "") for part in key))]
 
 
 def bring_in(source: str | Path, path: str | Path, **options: Any) -> PackResult:
-    """`pack` into the store at a path, which is made where nothing or an empty folder is; a failed first pack leaves none."""
+    """`pack` into the store at a path, made where nothing or an empty folder is; a failed first pack leaves none."""
     from pannier.store.store import FORMAT_FILE, open_or_create
 
     folder = Path(path)

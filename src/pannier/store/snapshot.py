@@ -64,7 +64,7 @@ class Record:
 
 
 class Snapshot:
-    """A frozen state of a dataset. Safe between threads. `snapshot[i]`, `snapshot[key]`, `len`, iteration: in order of keys."""
+    """A frozen state of a dataset. Safe between threads. Indexing by number, and iteration, go in order of keys."""
 
     def __init__(self, store: Store, snapshot_id: str, *, manifest: Manifest | None = None) -> None:
         self.store, self.id = store, snapshot_id
@@ -198,13 +198,12 @@ def count_document(manifest: Manifest) -> list[list[Any]]:
     return sorted(counts, key=lambda row: (row[0] is None, row[0] or "", row[1] is None, row[1] or ""))
 
 
-def check_place(
-    key: str, sha256: str, byte_count: int, shards: list[str], segment: int, length: int, row: int
-) -> None:
+def check_place(key: str, sha256: str, byte_count: int, shards: list[str], segment: int, length: int, row: int) -> None:
     """Raises DamageError where a picture is in no shard (segment -1), or not with the length that the manifest gives."""
     if segment < 0:
         raise DamageError(
-            f"the picture of record {key!r} (SHA-256 {sha256[:SHOWN_DIGITS]}...) is in no shard; run pannier verify", key=key
+            f"the picture of record {key!r} (SHA-256 {sha256[:SHOWN_DIGITS]}...) is in no shard; run pannier verify",
+            key=key,
         )
     if length != byte_count:
         raise DamageError(

@@ -33,7 +33,7 @@ class Store:
         self.tags = Names(self.directory, TAGS)
 
     def __repr__(self) -> str:
-        return f"<Store {self.path}: {', '.join(self.tracks.list()) or 'empty'}>"
+        return f"<Store {self.path}: {', '.join(self.tracks.all_names()) or 'empty'}>"
 
     @cached_property
     def index(self) -> PictureIndex:
@@ -55,7 +55,7 @@ class Store:
                 return found[0]
             if len(found) > 1:
                 raise UsageError(f"{name} is the beginning of {len(found)} snapshots' ids: give more digits")
-        known = [*self.tracks.list(), *self.tags.list()]
+        known = [*self.tracks.all_names(), *self.tags.all_names()]
         if not known:
             raise NotFoundError(f"{self.path} holds no snapshot yet: bring pictures in with pannier pack SOURCE {self.path}")
         raise NotFoundError(f"no track, tag or snapshot {name!r} in {self.path}{did_you_mean(name, known)}")

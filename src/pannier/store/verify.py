@@ -20,7 +20,17 @@ from pannier.store.files import DRAFT_PREFIX
 if TYPE_CHECKING:
     from pannier.store.store import Store
 
-KNOWN_FOLDERS = (shards.FOLDER, index.FOLDER, manifest.FOLDER, snapshot.FOLDER, left_out.FOLDER, "tracks", "tags", "files", "rendered")
+KNOWN_FOLDERS = (
+    shards.FOLDER,
+    index.FOLDER,
+    manifest.FOLDER,
+    snapshot.FOLDER,
+    left_out.FOLDER,
+    "tracks",
+    "tags",
+    "files",
+    "rendered",
+)
 
 Progress = Callable[[int, int], None]
 
@@ -59,18 +69,19 @@ class _Verification:
         self._store, self._progress = store, progress
         self._directory = store.directory
         self._pictures: dict[bytes, int] = {}
+        self._used: set[bytes] = set()
 
     def run(self) -> Iterator[Finding]:
         yield from self._leftovers()
         for name in shards.shard_names(self._directory):
             yield from self._shard(name)
-        yield from self._indexes()
         named: set[str] = set()
         yield from self._names(named)
         manifests: set[str] = set()
         lists: set[str] = set()
         for snapshot_id in self._store.snapshot_ids():
             yield from self._snapshot(snapshot_id, named, manifests, lists)
+        yield from self._indexes()
         missing = named - set(self._store.snapshot_ids())
         for snapshot_id in sorted(missing):
             file = f"{snapshot.FOLDER}/{snapshot_id}.json"
@@ -92,7 +103,9 @@ class _Verification:
                 for file in self._directory.list(f"{kind}/{name}"):
                     if file.startswith(DRAFT_PREFIX):
                         advice = "harmless; it may be deleted when nothing is being written"
-                        yield Finding(f"{kind}/{name}/{file}", "left behind by a writer that was ended", "nothing", advice, False)
+                        yield Finding(
+                            f"{kind}/{name}/{file}", "left behind by a writer that was ended", "nothing", advice, False
+                        )
 
     def _shard(self, name: str) -> Iterator[Finding]:
         file = f"{shards.FOLDER}/{name}{shards.SUFFIX}"
@@ -121,25 +134,28 @@ class _Verification:
         for name in sorted(names):
             file = index.segment_file(name)
             again = "nothing for long: it is derived; delete it, and it is made again from the shard when needed"
-            if not self._directory.exists(file):
-                problem = "it is missing"
-                yield Finding(file, problem, "speed alone: look-ups read the shard instead", "restore it from a copy")
-                continue
             try:
-                expected = index.segment_bytes(shards.locate(shards.shard_path(self._directory, name)))
+                located = shards.locate(shards.shard_path(self._directory, name))
             except DamageError:
                 continue  # said of the shard already
-            if self._directory.read(file) != expected:
+            expected = index.segment_bytes(located)
+            if not self._directory.exists(file):
+                is_used = any(digest.tobytes() in self._used for digest in located.sha256)
+                harms = "speed alone: look-ups read the shard instead"
+                yield Finding(file, "it is missing", harms, "the next pack makes it again from the shard", is_used)
+            elif self._directory.read(file) != expected:
                 yield Finding(file, "it is damaged", "records whose pictures lie in that shard", again)
         for name in self._directory.list(index.FOLDER):
             if name.endswith(index.SUFFIX) and name[0] != "." and name.removesuffix(index.SUFFIX) not in names:
                 shard = name.removesuffix(index.SUFFIX)
                 file = f"{shards.FOLDER}/{shard}{shards.SUFFIX}"
-                yield Finding(file, "it is missing, though its index is there", "records whose pictures lay in it", FROM_COPY)
+                yield Finding(
+                    file, "it is missing, though its index is there", "records whose pictures lay in it", FROM_COPY
+                )
 
     def _names(self, named: set[str]) -> Iterator[Finding]:
         for names in (self._store.tracks, self._store.tags):
-            for name in names.list():
+            for name in names.all_names():
                 numbers = names.numbers(name)
                 for number in sorted(set(range(1, numbers[-1] + 1)) - set(numbers)):
                     yield Finding(names.file(name, number), "it is missing", f"the history of {name}", FROM_COPY)
@@ -186,6 +202,7 @@ class _Verification:
         """Every record's picture is there, of the length that the manifest gives."""
         table = opened.manifest.table()
         digests = table.column("sha256").to_pylist()
+        self._used.update(digests)
         lengths = table.column("byte_count").to_numpy()
         there = np.array([self._pictures.get(each, -1) for each in digests], np.int64)
         lost = np.flatnonzero(there != lengths).tolist()

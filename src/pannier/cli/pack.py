@@ -110,8 +110,7 @@ def _print(result: PackResult, store: str) -> None:
         if missed:
             worst = max(missed.values())
             classes = plural(len(missed), "class", "classes")
-            print(f"
-Doubles stay together: that keeps {classes} off the shares, by {worst} at most.")
+            print(f"\nDoubles stay together: that keeps {classes} off the shares, by {worst} at most.")
     if result.differing:
         shown = ", ".join(result.differing[:3]) + (", ..." if len(result.differing) > 3 else "")
         print(f"\n{plural(len(result.differing), 'record')} have another label or split in the source: {shown}")

@@ -14,7 +14,7 @@ from PIL import Image
 import pannier
 from pannier.errors import NotFoundError, TreatmentError, UsageError
 from pannier.images import kernels
-from pannier.images.cost import decoding_costs
+from pannier.images.cost import Kinds, decoding_costs
 from pannier.images.decode import to_gray
 from pannier.images.placement import place
 from pannier.images.prepare import FLIP_HORIZONTAL, FLIP_VERTICAL, Preparation, pixels_of
@@ -84,8 +84,8 @@ def test_any_size_fits_its_scratch_and_keeps_to_its_canvas(
 
 def _bound(h: int, w: int, treatment: pannier.Treatment) -> int:
     one = np.array([1])
-    names = np.array(["png"]), np.array(["rgb"])
-    costs = decoding_costs(*names, np.array([h]), np.array([w]), one, one == 0, one, treatment)
+    kinds = Kinds(one == 0, one == 0, one == 0)
+    costs = decoding_costs(kinds, np.array([h]), np.array([w]), one, one == 0, one, treatment)
     return int(costs.scratch[0])
 
 

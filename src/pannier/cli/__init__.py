@@ -31,7 +31,7 @@ def _run(arguments: list[str]) -> int:
     from pannier.cli.commands import app
 
     try:
-        result = app(arguments, standalone_mode=False)
+        result = app(arguments, standalone_mode=False, prog_name="pannier")
     except SystemExit as end:
         return int(end.code or 0)
     except Exception as error:

@@ -25,8 +25,7 @@ def survey(
 ) -> int:
     """What is in a source, and what is wrong with it, in order of harm.
 
-    Exit status 1 where something would make training wrong: broken, empty, doubled across classes or splits, class names
-    that differ.
+    Exit status 1 where something would make training wrong: broken, empty, doubled across classes.
 
     [dim]$[/dim] pannier survey archive/
     """

@@ -17,11 +17,12 @@ from pannier.feed.engine import Engine, Issued, Item, Settings, Stream
 from pannier.feed.order import ORDER_BYTES_PER_RECORD, flips, shuffled
 from pannier.feed.plan import Needs, Plan, is_heavy, make_plan
 from pannier.hashing import checked_seed
-from pannier.images.cost import decoding_costs
+from pannier.images.cost import Kinds, decoding_costs, kind_of
 from pannier.images.facts import Facts
 from pannier.images.treatment import Treatment
 from pannier.machine import free_memory_bytes, usable_cores
 from pannier.sizes import read_limit
+from pannier.store.manifest import Manifest
 from pannier.store.snapshot import Snapshot, check_place
 
 LabelAs = Literal["number", "one_hot", "binary", "name"]
@@ -392,17 +393,21 @@ def _needs(snapshot: Snapshot, rows: Array, treatment: Treatment | None, batch_s
     order_bytes = len(rows) * ORDER_BYTES_PER_RECORD
     if treatment is None:
         return Needs(none if len(rows) else encoded, none, none, none, None, batch_size, order_bytes)
-    formats, modes = (_names(manifest, name)[rows] for name in ("format", "mode"))
-    numbers = [manifest.column(name)[rows] for name in ("height", "width", "turn", "progressive")]
-    heights, widths, turns, progressive = numbers
-    costs = decoding_costs(formats, modes, heights, widths, turns, progressive, encoded, treatment)
+    heights, widths, turns, progressive = (
+        manifest.column(name)[rows] for name in ("height", "width", "turn", "progressive")
+    )
+    costs = decoding_costs(_kinds(manifest, rows), heights, widths, turns, progressive, encoded, treatment)
     return Needs(encoded, costs.own, costs.allocated, costs.scratch, treatment.byte_count, batch_size, order_bytes)
 
 
-def _names(manifest: Any, column: str) -> Array:
-    codes, names = manifest.codes(column)
-    found: Array = np.array(names or [""])[codes]
-    return found
+def _kinds(manifest: Manifest, rows: Array) -> Kinds:
+    """What formats and modes mean for decoding: looked up once for each pair of names, then by number."""
+    (formats, format_names), (modes, mode_names) = manifest.codes("format"), manifest.codes("mode")
+    table = np.array([[kind_of(form, mode) for mode in mode_names] for form in format_names], bool)
+    if not table.size:
+        return Kinds(*(np.zeros(0, bool) for _ in range(3)))
+    pairs = formats[rows] * len(mode_names) + modes[rows]
+    return Kinds(*(table.reshape(-1, 3)[:, i][pairs] for i in range(3)))
 
 
 def _settings(plan: Plan, needs: Needs, heavy: Array, batch_size: int) -> Settings:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -38,7 +39,7 @@ class Needs:
     batch_size: int
     order_bytes: int
 
-    @property
+    @cached_property
     def of_one_worker(self) -> Numbers:
         return self.encoded + self.own + self.scratch + self.allocated
 

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from pannier.images.treatment import Treatment
 
 Numbers = np.ndarray[Any, np.dtype[np.int64]]
+Flags = np.ndarray[Any, np.dtype[np.bool_]]
 
 # what libjpeg holds beside the pixels: a few rows of every component, and its tables; measured by bench/memory.py
 JPEG_ROWS = 48
@@ -29,42 +30,51 @@ BAND_BYTES = 4 << 20
 
 @dataclass(frozen=True)
 class Costs:
-    """Bytes by record: `own` go into buffers of ours, `allocated` are taken and freed by the decoder."""
+    """Bytes by record: `own` in buffers of ours, `allocated` by the decoder for a while, `scratch` for the kernel."""
 
     own: Numbers
     allocated: Numbers
     scratch: Numbers
 
 
+@dataclass(frozen=True)
+class Kinds:
+    """By record, from its format and mode: decodes into our own buffer, is gray, has 16 bits a channel."""
+
+    planned: Flags
+    gray: Flags
+    deep: Flags
+
+
+def kind_of(format: str, mode: str) -> tuple[bool, bool, bool]:
+    """(planned, gray, deep) of one format and mode, as `decode` takes them."""
+    return format == "jpeg" and mode in ("ycbcr", "gray"), mode == "gray", "16" in mode
+
+
 def decoding_costs(
-    formats: np.ndarray[Any, Any],
-    modes: np.ndarray[Any, Any],
+    kinds: Kinds,
     heights: Numbers,
     widths: Numbers,
     turns: Numbers,
-    progressive: np.ndarray[Any, Any],
+    progressive: Flags,
     byte_counts: Numbers,
     treatment: Treatment,
 ) -> Costs:
-    """Upper bounds by record. `formats` and `modes` are arrays of names; heights and widths those of upright pictures."""
+    """Upper bounds by record. Heights and widths are those of upright pictures, in pixels."""
     heights, widths = heights.astype(np.int64), widths.astype(np.int64)
     pixels = heights * widths
-    channels = treatment.channels
-    planned = (formats == "jpeg") & np.isin(modes, ["ycbcr", "gray"])
-    by = np.where(planned, reduction(heights, widths, treatment.size, treatment.fit), 1)
+    by = np.where(kinds.planned, reduction(heights, widths, treatment.size, treatment.fit), 1)
     decoded_height, decoded_width = -(-heights // by), -(-widths // by)
-    decoded = decoded_height * decoded_width * channels
+    decoded = decoded_height * decoded_width * treatment.channels
     turned = np.where(turns > 1, decoded, 0)
 
-    coefficients = np.where(modes == "gray", 2, 6) * (heights + 16) * (widths + 16)
-    components = np.where(modes == "gray", 1, 3)
-    in_libjpeg = JPEG_TABLES + JPEG_ROWS * components * np.maximum(heights, widths)
-    in_libjpeg = in_libjpeg + np.where(progressive, coefficients, 0)
-    deep = np.char.find(modes.astype(str), "16") >= 0
-    in_pillow = BAND_BYTES + byte_counts + pixels * np.where(deep, DEEP_BYTES_PER_PIXEL, PILLOW_BYTES_PER_PIXEL)
+    in_libjpeg = JPEG_TABLES + JPEG_ROWS * 3 * np.maximum(heights, widths)
+    coefficients = np.where(kinds.gray, 2, 6) * (heights + 16) * (widths + 16)
+    in_libjpeg += np.where(progressive, coefficients, 0)
+    in_pillow = BAND_BYTES + byte_counts + pixels * np.where(kinds.deep, DEEP_BYTES_PER_PIXEL, PILLOW_BYTES_PER_PIXEL)
 
-    own = np.where(planned, decoded, 0) + turned
-    allocated = np.where(planned, in_libjpeg, in_pillow)
+    own = np.where(kinds.planned, decoded, 0) + turned
+    allocated = np.where(kinds.planned, in_libjpeg, in_pillow)
     return Costs(own, allocated, _scratch(decoded_height, decoded_width, treatment))
 
 
@@ -73,10 +83,10 @@ def _scratch(heights: Numbers, widths: Numbers, treatment: Treatment) -> Numbers
     tall, wide = treatment.size
     if treatment.fit == "contain":  # the inner picture may be as small as one pixel on one axis
         scale = np.minimum(tall / heights, wide / widths)
-        inner_tall = np.clip((heights * scale + 0.5).astype(np.int64), 1, tall)
-        inner_wide = np.clip((widths * scale + 0.5).astype(np.int64), 1, wide)
+        inner_tall: Any = np.clip((heights * scale + 0.5).astype(np.int64), 1, tall)
+        inner_wide: Any = np.clip((widths * scale + 0.5).astype(np.int64), 1, wide)
     else:
-        inner_tall, inner_wide = np.full_like(heights, tall), np.full_like(widths, wide)
+        inner_tall, inner_wide = tall, wide
     down = np.maximum(1, -(-heights // (16 * inner_tall)))
     across = np.maximum(1, -(-widths // (16 * inner_wide)))
     boxed_tall, boxed_wide = -(-heights // down), -(-widths // across)

@@ -99,13 +99,15 @@ def _print(found: Measurement) -> None:
                 f"{rate.low:,.0f}-{rate.high:,.0f}",
                 f"{trial.share_of_ceiling or 0:.2f}",
             ]
+        if trial.status != "ok":
+            row[2] = trial.status.replace("_", " ")
         if trial.peak_bytes is not None:
             row[5] = show_bytes(trial.peak_bytes)
         rows.append(row)
     print_table(header, rows, left=0)
     for trial in found.trials:
         if trial.status != "ok":
-            print(f"\n{_cell(trial)}: {trial.status.replace('_', ' ')}: {trial.reason}")
+            print(f"\n{_cell(trial)}: {trial.reason}")
 
 
 def _cell(trial: Trial) -> str:

@@ -72,27 +72,46 @@ class Stream:
 
 
 class WorkQueue:
-    """Runs waiting for a thread, in order of batches; light and heavy ones apart."""
+    """Runs waiting for a thread, in order of batches, light and heavy ones apart; `permits` of them are worked on at a time.
 
-    def __init__(self) -> None:
-        self._light: deque[_Run] = deque()
-        self._heavy: deque[_Run] = deque()
+    So `workers` means what it says although lanes are threads beside them. Where one permit is left, the older batch has it.
+    """
+
+    def __init__(self, permits: int) -> None:
+        self._waiting: dict[bool, deque[_Run]] = {False: deque(), True: deque()}
+        self._idle = {False: 0, True: 0}
+        self._permits = permits
         self._changed = threading.Condition()
         self._is_closed = False
 
     def put(self, light: list[_Run], heavy: list[_Run]) -> None:
         with self._changed:
-            self._light += light
-            self._heavy += heavy
+            self._waiting[False] += light
+            self._waiting[True] += heavy
             self._changed.notify_all()
 
-    def take(self, heavy: bool) -> _Run | None:
-        """The next run of that kind; waits for it. None once closed."""
-        queue = self._heavy if heavy else self._light
+    def take(self, heavy: bool, *, has_permit: bool) -> _Run | None:
+        """The next run of that kind; waits for it, giving back the permit of the run before. None once closed."""
         with self._changed:
-            while not queue and not self._is_closed:
+            self._permits += has_permit
+            if has_permit and self._idle[not heavy] and self._may_take(not heavy):
+                self._changed.notify_all()
+            self._idle[heavy] += 1
+            while not self._is_closed and not self._may_take(heavy):
                 self._changed.wait()
-            return None if self._is_closed else queue.popleft()
+            self._idle[heavy] -= 1
+            if self._is_closed:
+                return None
+            self._permits -= 1
+            return self._waiting[heavy].popleft()
+
+    def _may_take(self, heavy: bool) -> bool:
+        own, other = self._waiting[heavy], self._waiting[not heavy]
+        if not own or not self._permits:
+            return False
+        if self._permits > 1 or not other or not self._idle[not heavy]:
+            return True
+        return own[0].batch.number < other[0].batch.number or (own[0].batch.number == other[0].batch.number and heavy)
 
     def close(self) -> None:
         with self._changed:
@@ -104,6 +123,7 @@ class WorkQueue:
 class Settings:
     """What the engine's threads need to know; plain data."""
 
+    permits: int
     workers: int
     heavy_lanes: int
     slots: int
@@ -119,7 +139,7 @@ class Engine:
     def __init__(self, directory: Directory, treatment: Treatment | None, settings: Settings) -> None:
         self._directory, self._treatment, self._settings = directory, treatment, settings
         self.free: SimpleQueue[Slot | None] = SimpleQueue()
-        self._work = WorkQueue()
+        self._work = WorkQueue(settings.permits)
         self._streams: SimpleQueue[Stream | None] = SimpleQueue()
         self._slot_count = 0
         self._threads: list[threading.Thread] = []
@@ -218,8 +238,10 @@ class Engine:
             ready.put(error)
             return
         ready.put(None)
+        has_permit = False
         try:
-            while (run := self._work.take(heavy)) is not None:
+            while (run := self._work.take(heavy, has_permit=has_permit)) is not None:
+                has_permit = True
                 problem = None if run.stream.is_cancelled else hand.work(run)
                 run.stream.done.put((run.batch, len(run.items), problem))
                 del run, problem

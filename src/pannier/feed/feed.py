@@ -415,4 +415,5 @@ def _settings(plan: Plan, needs: Needs, heavy: Array, batch_size: int) -> Settin
     light = ~heavy
     has_light = bool(light.any()) or not len(light)
     largest = [int(column[light].max(initial=0)) for column in (needs.encoded, needs.own, needs.scratch)]
-    return Settings(plan.workers if has_light else 0, plan.heavy_lanes, plan.ahead + 1, batch_size, *largest)
+    light_threads = plan.workers if has_light else 0
+    return Settings(plan.workers, light_threads, plan.heavy_lanes, plan.ahead + 1, batch_size, *largest)

@@ -54,7 +54,8 @@ class Needs:
 class Plan:
     """How a feed works, all sizes in bytes.
 
-    workers: threads for records that decode into planned buffers; heavy_lanes: threads for those that do not.
+    workers: how many threads compute at a time; each decodes into planned buffers. heavy_lanes: how many of those may at
+    a time work on records that do not, each in a thread kept for that.
     ahead: batches kept ready beside the one that the consumer has. batch_bytes: one batch. decode_bytes: reading, decoding
     and resizing in all threads. total_bytes: everything; never over limit_bytes (None: unlimited).
     """

@@ -196,6 +196,30 @@ def test_a_forgotten_feed_ends_its_threads(packed: pannier.Snapshot) -> None:
     assert own_threads() == []
 
 
+def test_a_process_ends_although_a_loop_stands_still(packed: pannier.Snapshot) -> None:
+    """The interpreter closes the suspended loop when the feed's threads are gone already: waiting for them would hang."""
+    program = (
+        "import pannier\n"
+        f"feed = pannier.open({str(packed.store.path)!r}).feed(None, pannier.Treatment(16), batch_size=4)\n"
+        "batches = iter(feed)\n"
+        "next(batches)\n"
+    )
+    assert subprocess.run([sys.executable, "-c", program], timeout=60, check=False).returncode == 0
+
+
+def test_a_worker_that_dies_without_a_word_is_an_error_not_a_hang(
+    packed: pannier.Snapshot, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from pannier.feed import engine
+
+    monkeypatch.setattr(engine, "LIVENESS_SECONDS", 0.05)
+    monkeypatch.setattr(engine._Hand, "work", lambda self, run: sys.exit())
+    monkeypatch.setattr(threading, "excepthook", lambda _: None)
+    with packed.feed(None, TREATMENT) as feed, pytest.raises(pannier.PannierError, match="has died"):
+        next(iter(feed))
+    assert own_threads() == []
+
+
 def test_two_loops_over_one_feed_at_once_are_refused(packed: pannier.Snapshot) -> None:
     with packed.feed("train", TREATMENT, batch_size=4) as feed:
         first, second = iter(feed), iter(feed)

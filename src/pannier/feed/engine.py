@@ -10,7 +10,7 @@ import threading
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
-from queue import SimpleQueue
+from queue import Empty, SimpleQueue
 from typing import NamedTuple
 
 from pannier.errors import DamageError, PannierError, PictureError
@@ -23,6 +23,8 @@ from pannier.store.reading import DEFAULT_OPEN_FILES, PictureReader
 
 STACK_BYTES = 1 << 20
 LONGEST_RUN = 8
+# how often a waiting consumer looks whether the threads it waits for are alive
+LIVENESS_SECONDS = 1.0
 
 
 class Item(NamedTuple):
@@ -61,14 +63,17 @@ class _Run:
 
 @dataclass
 class Stream:
-    """A row of batches under way. The issuer's thread consumes `batches` and counts `issued`; the consumer `collected`."""
+    """A row of batches under way. The issuer's thread consumes `batches` and counts `issued`; the consumer `collected`.
+
+    `done` gives every batch when it is whole, errors as they come, and (None, None) where the consumer should look again.
+    """
 
     batches: Iterator[Issued]
     issued: int = 0
     collected: int = 0
     is_cancelled: bool = False
     is_exhausted: bool = False
-    done: SimpleQueue[tuple[Issued | None, int, BaseException | None]] = field(default_factory=SimpleQueue)
+    done: SimpleQueue[tuple[Issued | None, BaseException | None]] = field(default_factory=SimpleQueue)
 
 
 class WorkQueue:
@@ -77,8 +82,9 @@ class WorkQueue:
     So `workers` means what it says although lanes are threads beside them. Where one permit is left, the older batch has it.
     """
 
-    def __init__(self, permits: int) -> None:
+    def __init__(self, permits: int, threads: dict[bool, int]) -> None:
         self._waiting: dict[bool, deque[_Run]] = {False: deque(), True: deque()}
+        self._threads = threads
         self._idle = {False: 0, True: 0}
         self._permits = permits
         self._changed = threading.Condition()
@@ -90,12 +96,32 @@ class WorkQueue:
             self._waiting[True] += heavy
             self._changed.notify_all()
 
-    def take(self, heavy: bool, *, has_permit: bool) -> _Run | None:
-        """The next run of that kind; waits for it, giving back the permit of the run before. None once closed."""
+    def wait_until_low(self) -> None:
+        """Returns when threads of one kind could soon have nothing to do (or the queue is closed).
+
+        Were batches given out sooner, every slot would always be in use in turn, and none still in the processor's cache.
+        """
         with self._changed:
-            self._permits += has_permit
-            if has_permit and self._idle[not heavy] and self._may_take(not heavy):
-                self._changed.notify_all()
+            while not self._is_closed and not self._is_low():
+                self._changed.wait()
+
+    def _is_low(self) -> bool:
+        return any(count and len(self._waiting[kind]) < 2 * count for kind, count in self._threads.items())
+
+    def take(self, heavy: bool, finished: _Run | None) -> _Run | None:
+        """The next run of that kind; waits for it. `finished` is the one before, whose batch may be whole now.
+
+        None once closed.
+        """
+        with self._changed:
+            if finished is not None:
+                self._permits += 1
+                batch = finished.batch
+                batch.left -= len(finished.items)
+                if not batch.left:
+                    finished.stream.done.put((batch, None))
+                if self._idle[not heavy] and self._may_take(not heavy):
+                    self._changed.notify_all()
             self._idle[heavy] += 1
             while not self._is_closed and not self._may_take(heavy):
                 self._changed.wait()
@@ -103,7 +129,10 @@ class WorkQueue:
             if self._is_closed:
                 return None
             self._permits -= 1
-            return self._waiting[heavy].popleft()
+            run = self._waiting[heavy].popleft()
+            if len(self._waiting[heavy]) == 2 * self._threads[heavy] - 1:
+                self._changed.notify_all()  # the issuer may be waiting for that
+            return run
 
     def _may_take(self, heavy: bool) -> bool:
         own, other = self._waiting[heavy], self._waiting[not heavy]
@@ -139,7 +168,8 @@ class Engine:
     def __init__(self, directory: Directory, treatment: Treatment | None, settings: Settings) -> None:
         self._directory, self._treatment, self._settings = directory, treatment, settings
         self.free: SimpleQueue[Slot | None] = SimpleQueue()
-        self._work = WorkQueue(settings.permits)
+        self._work = WorkQueue(settings.permits, {False: settings.workers, True: settings.heavy_lanes})
+        self._free_at_hand: list[Slot] = []
         self._streams: SimpleQueue[Stream | None] = SimpleQueue()
         self._slot_count = 0
         self._threads: list[threading.Thread] = []
@@ -191,37 +221,38 @@ class Engine:
             try:
                 self._issue_stream(stream)
             except BaseException as error:
-                stream.done.put((None, 0, error))
+                stream.done.put((None, error))
             stream.is_exhausted = True
-            stream.done.put((None, 0, None))
+            stream.done.put((None, None))
 
     def _issue_stream(self, stream: Stream) -> None:
         for batch in stream.batches:
+            self._work.wait_until_low()
             slot = self._next_slot(stream)
             if slot is None:
                 return
             batch.slot, batch.left = slot, len(batch.items)
-            stream.issued += len(batch.items)
+            stream.issued += 1
             light, heavy = self._runs(batch, stream)
             self._work.put(light, heavy)
 
     def _next_slot(self, stream: Stream) -> Slot | None:
+        """The slot that came back last, whose memory is the likeliest to be in the processor's cache; waits for one."""
         while not stream.is_cancelled and not self._closing:
-            self.is_waiting_for_slot = True
-            if self.free.empty():
-                stream.done.put((None, 0, None))  # lets the consumer look whether it keeps all slots itself
-            slot = self.free.get()
-            self.is_waiting_for_slot = False
-            if slot is None:
-                continue  # a wake-up: look again whether to go on
-            if self._slot_count > self._settings.slots and not self.free.empty():
+            while not self.free.empty() or not self._free_at_hand:
+                if self.free.empty():
+                    self.is_waiting_for_slot = True
+                    stream.done.put((None, None))  # lets the consumer look whether it keeps all slots itself
+                slot = self.free.get()
+                self.is_waiting_for_slot = False
+                if slot is not None:
+                    self._free_at_hand.append(slot)
+                elif stream.is_cancelled or self._closing:
+                    return None
+            if self._slot_count > self._settings.slots and len(self._free_at_hand) > 1:
                 self._slot_count -= 1  # more than planned, since the consumer had kept some: one of them is not needed now
-                del slot
-                continue
-            if stream.is_cancelled or self._closing:
-                self.free.put(slot)
-                return None
-            return slot
+                self._free_at_hand.pop()
+            return self._free_at_hand.pop()
         return None
 
     def _runs(self, batch: Issued, stream: Stream) -> tuple[list[_Run], list[_Run]]:
@@ -238,26 +269,43 @@ class Engine:
             ready.put(error)
             return
         ready.put(None)
-        has_permit = False
+        finished = None
         try:
-            while (run := self._work.take(heavy, has_permit=has_permit)) is not None:
-                has_permit = True
+            while (run := self._work.take(heavy, finished)) is not None:
                 problem = None if run.stream.is_cancelled else hand.work(run)
-                run.stream.done.put((run.batch, len(run.items), problem))
+                if problem is not None:
+                    run.stream.done.put((None, problem))
+                finished = run
                 del run, problem
         finally:
             hand.close()
 
+    def next_done(self, stream: Stream) -> tuple[Issued | None, BaseException | None]:
+        """What `stream.done` gives next. Raises PannierError where a thread has died without a word, and once closed."""
+        while True:
+            try:
+                return stream.done.get(timeout=LIVENESS_SECONDS)
+            except Empty:
+                if self._closing or not all(thread.is_alive() for thread in self._threads):
+                    raise PannierError(
+                        "a thread of the feed has died, perhaps for want of memory; open a new feed"
+                    ) from None
+
     def cancel(self, stream: Stream) -> None:
-        """Ends a stream: nothing of it is under way any more when this returns, and its slots are free."""
+        """Ends a stream: nothing of it is under way any more when this returns, and its slots are free.
+
+        Once the engine is closing it waits for nothing: its threads may be gone, as when the interpreter ends.
+        """
         stream.is_cancelled = True
         self.free.put(None)
-        while not stream.is_exhausted or stream.collected < stream.issued:
-            batch, count, _ = stream.done.get()
-            stream.collected += count
+        while not self._closing and (not stream.is_exhausted or stream.collected < stream.issued):
+            try:
+                batch, _ = self.next_done(stream)
+            except PannierError:
+                return
             if batch is not None:
-                batch.left -= count
-                if not batch.left and batch.slot is not None:
+                stream.collected += 1
+                if batch.slot is not None:
                     self.free.put(batch.slot)
                     batch.slot = None
 
@@ -274,6 +322,7 @@ class Engine:
             if thread is not threading.current_thread():
                 thread.join()
         self._threads.clear()
+        self._free_at_hand.clear()
         while not self.free.empty():
             self.free.get()
 

@@ -7,7 +7,7 @@ import weakref
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any, Literal
+from typing import Any, Literal, NoReturn
 
 import numpy as np
 
@@ -29,6 +29,7 @@ LabelAs = Literal["number", "one_hot", "binary", "name"]
 Array = np.ndarray[Any, Any]
 
 AUGMENTED_SPLIT = "train"
+LOOKED_UP_AT_ONCE = 128
 
 
 @dataclass(frozen=True)
@@ -210,21 +211,21 @@ class Feed:
         if stream is None or engine is None:
             raise UsageError("two loops over one feed at the same time: finish one, or open a feed for each")
         while True:
-            first = self._ready.get(self._upcoming)
-            if first is not None and first.left == 0:
-                del self._ready[self._upcoming]
-                assert first.slot is not None
-                slot, first.slot = first.slot, None
-                return first, slot
+            whole = self._ready.pop(self._upcoming, None)
+            if whole is not None:
+                assert whole.slot is not None
+                slot, whole.slot = whole.slot, None
+                return whole, slot
             self._spare_slot_if_all_are_kept(stream, engine)
-            batch, count, error = stream.done.get()
-            stream.collected += count
+            try:
+                batch, error = engine.next_done(stream)
+            except PannierError as died:
+                self._fail(died)
             if error is not None:
                 self._fail(error)
-            if batch is None:
-                continue  # the issuer has no more to give out; what it gave is still under way
-            batch.left -= count
-            self._ready[batch.number] = batch
+            if batch is not None:
+                stream.collected += 1
+                self._ready[batch.number] = batch
 
     def _spare_slot_if_all_are_kept(self, stream: Stream, engine: Engine) -> None:
         """A consumer that keeps every batch would wait for ever: then it gets one more buffer, which it keeps too."""
@@ -239,7 +240,7 @@ class Feed:
             time.sleep(0.001)
         engine.add_slot()
 
-    def _fail(self, error: BaseException) -> None:
+    def _fail(self, error: BaseException) -> NoReturn:
         self.close()
         if isinstance(error, MemoryError):
             raise PannierError(
@@ -263,7 +264,7 @@ class Feed:
         stream, self._stream = self._stream, None
         if stream is not None and self._engine is not None:
             for batch in self._ready.values():
-                if batch.left == 0 and batch.slot is not None:
+                if batch.slot is not None:
                     self._engine.free.put(batch.slot)
                     batch.slot = None
             self._ready = {}
@@ -323,9 +324,10 @@ class _BatchSource:
     def batches(self, epoch: int, until: int) -> Iterator[Issued]:
         for each in range(epoch, until):
             positions = self._order(each)
-            for number in range(self._steps):
-                at = number * self._batch_size
-                yield self._batch(each, number, positions[at : at + self._batch_size])
+            group = max(1, LOOKED_UP_AT_ONCE // self._batch_size)
+            for first in range(0, self._steps, group):
+                last = min(first + group, self._steps)
+                yield from self._look_up(each, first, positions[first * self._batch_size : last * self._batch_size])
 
     def _order(self, epoch: int) -> np.ndarray[Any, np.dtype[np.int32]]:
         if self._shuffle:
@@ -340,19 +342,23 @@ class _BatchSource:
         encoded = [key.encode() for key in keys]
         return np.array(sorted(range(len(encoded)), key=encoded.__getitem__), np.int64)
 
-    def _batch(self, epoch: int, number: int, positions: Array) -> Issued:
+    def _look_up(self, epoch: int, first: int, positions: Array) -> Iterator[Issued]:
+        """The batches from number `first` on whose records are at those positions: a few at once, which costs less."""
         names = ("key", "label", "hash", "sha256", "crc32", "byte_count", *Facts._fields)
-        keys, labels, hash_list, digests, crcs, byte_counts, *facts = self._snapshot.manifest.lists(
-            self._rows[positions], names
-        )
+        columns = []
+        for column in self._snapshot.manifest.lists(self._rows[positions], names):
+            columns.append(column)
+            time.sleep(0)  # lets workers have the interpreter in between: they need it more often than this thread
+        keys, labels, hash_list, digests, crcs, byte_counts, *facts = columns
         places = self._snapshot.store.index.find(np.frombuffer(b"".join(digests), np.uint8).reshape(-1, 32))
         for i in np.flatnonzero((places.segment < 0) | (places.length != np.array(byte_counts))).tolist():
             where = (int(column[i]) for column in (places.segment, places.length, places.row))
             check_place(keys[i], digests[i].hex(), byte_counts[i], places.shards, *where)
         hashes = np.array(hash_list, np.uint64)
         flipped = flips(hashes, self._seed, epoch, self._flip) if self._flip != "none" else [0] * len(keys)
-        columns = (
-            range(len(keys)),
+        size = self._batch_size
+        fields = (
+            (at % size for at in range(len(keys))),
             keys,
             [places.shards[segment] for segment in places.segment.tolist()],
             places.offset.tolist(),
@@ -363,7 +369,9 @@ class _BatchSource:
             flipped,
             self._heavy[positions].tolist(),
         )
-        return Issued((epoch, number), list(map(Item._make, zip(*columns, strict=True))), keys, labels)
+        items = list(map(Item._make, zip(*fields, strict=True)))
+        for number, at in enumerate(range(0, len(keys), size), first):
+            yield Issued((epoch, number), items[at : at + size], keys[at : at + size], labels[at : at + size])
 
 
 def _check(batch_size: Any, last: Any, label_as: Any, workers: Any, ahead: Any) -> None:

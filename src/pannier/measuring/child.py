@@ -77,8 +77,9 @@ class FeedRunner:
             shuffle=True,
         )
         plan = self._feed.plan
-        # batches that were made while nobody measured; where lanes lag behind workers, as many again until all is steady
-        self._untimed = (plan.ahead + 1) * (2 if plan.heavy_lanes else 1)
+        # batches that were made while nobody measured, and the one that is begun after them; where lanes lag behind
+        # workers, as many again until all is steady
+        self._untimed = (plan.ahead + 1) * (2 if plan.heavy_lanes else 1) + 1
         self._batches = self._endless()
         next(self._batches)
         if limit is not None:

@@ -115,6 +115,7 @@ class PictureIndex:
     def __init__(self, directory: Directory) -> None:
         self._directory = directory
         self._segments: list[Segment] = []
+        self._shards: list[str] = []
         self._known: set[str] = set()
         self._prefixes = np.empty(0, np.uint64)
         self._positions = np.empty(0, np.int64)
@@ -132,6 +133,7 @@ class PictureIndex:
         self._known.update(new)
         if not self._segments:
             return
+        self._shards = [segment.shard for segment in self._segments]
         lengths = [len(segment.offset) for segment in self._segments]
         self._starts = np.concatenate([[0], np.cumsum(lengths)]).astype(np.int64)
         prefixes = np.concatenate([_prefixes(segment.sha256) for segment in self._segments])
@@ -172,7 +174,7 @@ class PictureIndex:
                 segment[found], row[found] = number, there.row[lines]
                 offset[found], length[found] = there.offset[lines], there.length[lines]
             at, open_questions = at[segment[open_questions] < 0] + 1, open_questions[segment[open_questions] < 0]
-        return Places([each.shard for each in self._segments], segment, offset, length, row)
+        return Places(self._shards, segment, offset, length, row)
 
 
 def _prefixes(sha256: Bytes32) -> np.ndarray[Any, np.dtype[np.uint64]]:

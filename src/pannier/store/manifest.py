@@ -91,6 +91,7 @@ class Manifest:
         self.digests = digests
         self.base_digests = digests if base_digests is None else base_digests
         self._base, self._delta = base, delta
+        self._known_names: dict[str, list[str]] = {}
         if delta is None or not delta.num_rows:
             self._rows, self._all = None, base
         else:
@@ -154,10 +155,19 @@ class Manifest:
         order[in_delta] = np.arange(len(parts[1])) + len(parts[0])
         return pa.concat_tables(parts).take(pa.array(order))
 
-    def lists(self, rows: Any, names: Iterable[str]) -> list[list[Any]]:
-        """Columns of those rows as lists; for a few rows at a time, many times: a good deal faster than Arrow's own."""
+    def lists(self, rows: Any, names: Iterable[str]) -> Iterator[list[Any]]:
+        """Columns of those rows as lists, one after another; for a few rows, many times: faster than Arrow's own."""
         table = self.take(rows)
-        return [_as_list(table.column(name)) for name in names]
+        for name in names:
+            yield _as_list(table.column(name), self._names_of(name))
+
+    def _names_of(self, column: str) -> list[str]:
+        """The names behind the numbers of a column of names; taking rows does not change them. Empty for other columns."""
+        if column not in self._known_names:
+            chunks = self._all.column(column).chunks
+            is_names = chunks and pa.types.is_dictionary(chunks[0].type)
+            self._known_names[column] = chunks[0].dictionary.to_pylist() if is_names else []
+        return self._known_names[column]
 
     def table(self) -> Any:
         """All rows as one Arrow table."""
@@ -284,10 +294,9 @@ def _read(directory: Directory, file: ManifestFile) -> tuple[Any, dict[int, byte
     return table.replace_schema_metadata(None), digests
 
 
-def _as_list(column: Any) -> list[Any]:
+def _as_list(column: Any, names: list[str]) -> list[Any]:
     if pa.types.is_dictionary(column.type):
         array = column.combine_chunks()
-        names = array.dictionary.to_pylist()
         return [names[code] if code >= 0 else None for code in _codes(array).tolist()]
     if pa.types.is_fixed_size_binary(column.type):
         content = fixed_bytes(column.combine_chunks(), column.type.byte_width).tobytes()
@@ -300,7 +309,8 @@ def _as_list(column: Any) -> list[Any]:
 
 
 def _codes(chunk: Any) -> Any:
-    return pc.fill_null(chunk.indices, -1).to_numpy(zero_copy_only=False)
+    indices = chunk.indices if not chunk.null_count else pc.fill_null(chunk.indices, -1)
+    return indices.to_numpy(zero_copy_only=False)
 
 
 def fixed_bytes(chunk: Any, width: int) -> np.ndarray[Any, np.dtype[np.uint8]]:

@@ -1,0 +1,59 @@
+"""Renews docs/screenshots from the demo data: `make shots`. Terminal pictures need a virtual screen, see termshot.sh."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+from pannier.demo.archive import draw_archive
+
+HERE = Path(__file__).parent
+SHOTS = HERE / "screenshots"
+STORE = "swatches.store"
+MEASURE = "--size 96 --batch-size 32 --workers 1,2 --memory-limit 16MiB,64MiB,128MiB,none"
+
+# name of the picture, what is typed, seconds after which it is taken (None: when the command has ended)
+TERMINAL = (
+    ("help", "pannier --help", None),
+    ("survey", "pannier survey archive/", None),
+    ("pack", f"pannier pack archive/ {STORE} --shares train=75,val=15,test=10 --seed 7 --note 'first six weaves'", None),
+    ("show", f"pannier show {STORE} --figure counts.png", None),
+    ("sheet-command", f"pannier sheet {STORE} --split train --figure sheet.png", None),
+    ("feed-live", f"pannier feed {STORE} --split train --size 96 --memory-limit 128MiB --epochs 30", 9),
+    ("feed", f"pannier feed {STORE} --split train --size 96 --batch-size 32 --memory-limit 128MiB --flip horizontal", None),
+    ("measure", f"pannier measure {STORE} {MEASURE} --figure measure.png", None),
+    ("verify", f"pannier verify {STORE}", None),
+)
+FIGURES = {"counts.png": "counts.png", "sheet.png": "sheet.png", "measure.png": "measure-figure.png"}
+NOT_KEPT = ("sheet-command",)
+
+
+def shoot(name: str, command: str, after: float | None, folder: Path) -> None:
+    environment = os.environ | {"TERMSHOT_SHOW": command, "TERMSHOT_S": "240"}
+    environment["PATH"] = f"{Path(sys.executable).parent}:{environment['PATH']}"
+    if after is not None:
+        environment["TERMSHOT_AT"] = str(after)
+    words = ["bash", "-c", command]
+    subprocess.run([HERE / "termshot.sh", SHOTS / f"{name}.png", *words], cwd=folder, env=environment, check=True)
+
+
+def main() -> None:
+    SHOTS.mkdir(exist_ok=True)
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        draw_archive(folder, 600, 7)
+        for shot, command, after in TERMINAL:
+            shoot(shot, command, after, folder)
+        for figure, kept in FIGURES.items():
+            shutil.copy(folder / figure, SHOTS / kept)
+        shoot("demo", "pannier demo tour --swatches 240", 25, folder)
+    for shot in NOT_KEPT:
+        (SHOTS / f"{shot}.png").unlink()
+
+
+if __name__ == "__main__":
+    main()

@@ -19,7 +19,7 @@ from bench.slices import Report, alternate, ratio
 from pannier.measuring.memory import Sampler, release_free_memory, working_bytes
 from pannier.sizes import show_bytes
 
-PICTURES = 200
+PICTURES = 800
 SMALL = 100_000
 
 

@@ -49,7 +49,7 @@ def in_child(job: dict[str, Any], report: int) -> None:
 
 
 def main() -> None:
-    PerceptualHasher()(np.zeros((40, 40, 3), np.uint8))  # kernels are loaded once, before the forks
+    PerceptualHasher()(np.zeros((40, 40), np.uint8))  # kernels are loaded once, before the forks
     for line in sys.stdin:
         job = json.loads(line)
         read_end, write_end = os.pipe()

@@ -90,7 +90,8 @@ def _scratch(heights: Numbers, widths: Numbers, treatment: Treatment) -> Numbers
     down = np.maximum(1, -(-heights // (16 * inner_tall)))
     across = np.maximum(1, -(-widths // (16 * inner_wide)))
     boxed_tall, boxed_wide = -(-heights // down), -(-widths // across)
-    boxed = np.where((down > 1) | (across > 1), (boxed_tall + 8) * (boxed_wide * treatment.channels + 8), 0)
+    boxed = (boxed_tall + 8) * (boxed_wide * treatment.channels + 8) + 4 * widths * treatment.channels
+    boxed = np.where((down > 1) | (across > 1), boxed, 0)
     tables = 8 * (boxed_tall + boxed_wide) + 48 * (tall + wide) + 2048
     channels = treatment.channels
     rows = min(STRIP, tall) + 8

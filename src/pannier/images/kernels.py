@@ -195,21 +195,29 @@ def transpose_bytes(a, b, tiles):
 
 
 @njit(**CACHED)
-def box_reduce(source, channels, across, down, out):
-    """Averages whole boxes of `down` rows and `across` pixels, rounded; those at the far edges over what is there."""
-    height = source.shape[0]
-    width = source.shape[1] // channels
+def box_reduce(source, channels, across, down, sums, out):
+    """Averages whole boxes of `down` rows and `across` pixels, rounded half up; those at the far edges over what is there.
+
+    `sums` is room for a row of uint32.
+    """
+    height, columns = source.shape
+    width = columns // channels
     for y in range(out.shape[0]):
-        y1 = min((y + 1) * down, height)
+        y0, y1 = y * down, min((y + 1) * down, height)
+        for i in range(columns):
+            sums[i] = np.uint32(source[y0, i])
+        for j in range(y0 + 1, y1):
+            row = source[j]
+            for i in range(columns):
+                sums[i] = np.uint32(sums[i] + np.uint32(row[i]))
         for x in range(out.shape[1] // channels):
-            x1 = min((x + 1) * across, width)
-            count = (y1 - y * down) * (x1 - x * across)
+            x0, x1 = x * across, min((x + 1) * across, width)
+            count = np.uint32((y1 - y0) * (x1 - x0))
             for c in range(channels):
-                total = 0
-                for j in range(y * down, y1):
-                    for i in range(x * across, x1):
-                        total += source[j, i * channels + c]
-                out[y, x * channels + c] = (total + (count >> 1)) // count
+                total = np.uint32(count >> np.uint32(1))
+                for i in range(x0, x1):
+                    total = np.uint32(total + sums[i * channels + c])
+                out[y, x * channels + c] = U8(total // count)
 
 
 @njit(**CACHED)
@@ -231,8 +239,9 @@ def scratch_bytes(height, width, channels, target_height, target_width):
     across = max(1, -(-width // (LARGEST_RATIO * target_width)))
     boxed = 0
     if down > 1 or across > 1:
+        boxed = 4 * width * channels + 64
         height, width = -(-height // down), -(-width // across)
-        boxed = plane_bytes(height, width * channels)
+        boxed += plane_bytes(height, width * channels)
     # a stretch of the source may be all of it; a row has at most 2 * ratio + 2 weights of two bytes
     taps_y = 4 * (height // target_height + 4)
     taps_x = 4 * (width // target_width + 4)
@@ -260,10 +269,12 @@ def prepare(picture, channels, box, target, flips, pad, scale, offset, scratch, 
     down = max(1, int(math.ceil(length_y / target_height / LARGEST_RATIO)))
     across = max(1, int(math.ceil(length_x / target_width / LARGEST_RATIO)))
     if down > 1 or across > 1:
+        row = scratch[at : at + 4 * width * channels].view(np.uint32)
+        at += (4 * width * channels + 63) // 64 * 64
         height, width = -(-height // down), -(-width // across)
         boxed = scratch[at : at + height * width * channels].reshape(height, width * channels)
         at += plane_bytes(height, width * channels)
-        box_reduce(picture, channels, across, down, boxed)
+        box_reduce(picture, channels, across, down, row, boxed)
         picture = boxed
         top, length_y = top / down, length_y / down
         left, length_x = left / across, length_x / across

@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from pannier.images.decode import Pixels, to_gray
+from pannier.images.decode import Pixels
 from pannier.images.prepare import Preparation
 
 SIDE = 32
@@ -33,14 +33,13 @@ class PerceptualHasher:
     def __init__(self) -> None:
         from pannier.images.treatment import Treatment
 
-        self._preparation = Preparation(Treatment(SIDE, fit="fill", values="raw", dtype="uint8"))
-        self._small = np.empty((3, SIDE, SIDE), np.uint8)
+        self._preparation = Preparation(Treatment(SIDE, fit="fill", color="gray", values="raw", dtype="uint8"))
+        self._small = np.empty((1, SIDE, SIDE), np.uint8)
 
     def __call__(self, pixels: Pixels) -> int:
-        """The hash of upright pixels, uint8 (h, w, 3)."""
+        """The hash of upright gray pixels, uint8 (h, w)."""
         self._preparation.pixels_into(pixels, self._small)
-        gray = to_gray(np.moveaxis(self._small, 0, -1)).astype(np.int64)
         cosines = _cosines()
-        spectrum = (cosines @ gray @ cosines.T).ravel()
+        spectrum = (cosines @ self._small[0].astype(np.int64) @ cosines.T).ravel()
         middle = np.sort(spectrum)[FREQUENCIES * FREQUENCIES // 2 - 1]
         return int.from_bytes(np.packbits(spectrum > middle).tobytes(), "big")

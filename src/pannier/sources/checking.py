@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import hashlib
 import threading
-import zlib
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 
+import numpy as np
+
 from pannier.errors import PictureError, SourceError
-from pannier.images.decode import decode, upright
+from pannier.hashing import crc32_of
+from pannier.images.decode import decode, decodes_into_own_buffer, upright
 from pannier.images.facts import Facts, check_pixels, read_facts
 from pannier.images.perceptual import PerceptualHasher
 from pannier.sources.rows import LeftOut, Row, Source
@@ -97,7 +99,7 @@ class Checker:
             return LeftOut(row.key, "unreadable", str(error))
         except MemoryError:
             return LeftOut(row.key, "oversized", "not enough memory to decode it")
-        return Checked(row, sha256, zlib.crc32(data), len(data), facts, perceptual_hash, None if known else data)
+        return Checked(row, sha256, crc32_of(data), len(data), facts, perceptual_hash, None if known else data)
 
     def _decode(self, data: bytes, facts: Facts) -> int:
         if facts.height * facts.width > LARGE_PIXELS:
@@ -109,7 +111,14 @@ class Checker:
         hasher: PerceptualHasher | None = getattr(self._local, "hasher", None)
         if hasher is None:
             hasher = self._local.hasher = PerceptualHasher()
-        return hasher(upright(decode(data, facts), facts.turn))
+            self._local.buffer = np.empty(0, np.uint8)
+        buffer, size = None, facts.height * facts.width
+        if decodes_into_own_buffer(facts) and size <= LARGE_PIXELS:
+            if self._local.buffer.size < size:
+                self._local.buffer = np.empty(size, np.uint8)
+            buffer = self._local.buffer[:size].data
+        # to gray: a JPEG's coded data are read to their end all the same, and less is computed from them
+        return hasher(upright(decode(data, facts, "gray", buffer=buffer), facts.turn))
 
 
 def _runs(rows: Iterable[Row]) -> Iterator[tuple[list[Row], int]]:

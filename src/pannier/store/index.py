@@ -151,6 +151,10 @@ class PictureIndex:
         return places
 
     def has(self, sha256: bytes) -> bool:
+        prefix = np.uint64(int.from_bytes(sha256[:8], "big"))
+        at = int(self._prefixes.searchsorted(prefix))
+        if at == len(self._prefixes) or self._prefixes[at] != prefix:
+            return False
         return bool(self._find(np.frombuffer(sha256, np.uint8).reshape(1, 32)).segment[0] >= 0)
 
     def _find(self, sha256: Bytes32) -> Places:

@@ -105,11 +105,9 @@ def pack(
         read_rename(rename),
     )
     rows, passed = _chosen(source, rules, unlabeled, allow_missing_classes)
-    if into:
-        prefix = into.strip("/") + "/"
-        rows = [Row(row.key, row.columns) for row in rows]
-    else:
-        prefix = ""
+    prefix = into.strip("/") + "/" if into else ""
+    labels = {row.key: (rules.label_of(row), rules.split_of(row)) for row in rows}
+    rows = [Row(row.key, {"bytes": row.columns["bytes"]}) for row in rows]  # all else has been read: let it go
     rows.sort(key=lambda row: text_hash(prefix + row.key))
     workers = workers or usable_cores()
     if strict:
@@ -131,7 +129,6 @@ def pack(
     )
     if not ingested.pictures:
         raise SourceError(f"none of the {len(rows)} pictures in {source.name} can be used: {_examples(ingested.left_out)}")
-    labels = {row.key: (rules.label_of(row), rules.split_of(row)) for row in rows}
     wishes = {prefix + key: Wish(*labels[key], stored) for key, stored in ingested.pictures.items()}
     left_out = passed + [LeftOut(prefix + item.key, item.kind, item.reason) for item in ingested.left_out]
     packing = _Packing(store, wishes, left_out, dealt, seed, note, relabel, seen)

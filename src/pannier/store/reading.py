@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 import os
-import zlib
 from collections import OrderedDict
 
 from pannier.errors import DamageError
+from pannier.hashing import crc32_of
 from pannier.store.files import Directory
 from pannier.store.shards import shard_path
 
 DEFAULT_OPEN_FILES = 32
-PIECE_BYTES = 5 * 1024
 
 
 class PictureReader:
@@ -44,7 +43,7 @@ class PictureReader:
             raise _damage(shard, row, key, f"it cannot be read ({error.strerror or error})") from error
         if got != len(buffer):
             raise _damage(shard, row, key, "the shard is cut short")
-        if _crc32(buffer) != crc32:
+        if crc32_of(buffer) != crc32:
             raise _damage(shard, row, key, "its bytes are not what was packed")
 
     def _handle(self, shard: str) -> int:
@@ -62,14 +61,6 @@ class PictureReader:
     def close(self) -> None:
         while self._handles:
             os.close(self._handles.popitem()[1])
-
-
-def _crc32(buffer: memoryview) -> int:
-    """CRC-32 in pieces for which zlib keeps the interpreter lock: a few microseconds, less than letting it go costs."""
-    crc = 0
-    for at in range(0, len(buffer), PIECE_BYTES):
-        crc = zlib.crc32(buffer[at : at + PIECE_BYTES], crc)
-    return crc
 
 
 def _damage(shard: str, row: int, key: str, what: str) -> DamageError:

@@ -84,7 +84,7 @@ class ShardWriter:
         block, self._block, self._block_bytes = self._block, [], 0
         columns: list[Any] = [
             [p.key for p in block],
-            [p.data for p in block],
+            _joined([p.data for p in block]),
             [p.sha256 for p in block],
             [p.crc32 for p in block],
             [p.facts.width for p in block],
@@ -95,7 +95,10 @@ class ShardWriter:
             [p.facts.progressive for p in block],
             [p.perceptual_hash for p in block],
         ]
-        arrays = [pa.array(values, field.type) for values, field in zip(columns, SCHEMA, strict=True)]
+        arrays = [
+            values if isinstance(values, pa.Array) else pa.array(values, field.type)
+            for values, field in zip(columns, SCHEMA, strict=True)
+        ]
         with disk_errors_translated(FOLDER):
             self._writer.write_batch(pa.record_batch(arrays, schema=SCHEMA))
 
@@ -116,6 +119,13 @@ class ShardWriter:
 
     def __exit__(self, *_: object) -> None:
         self._draft.discard()
+
+
+def _joined(pictures: list[bytes]) -> Any:
+    """A large_binary array of the pictures, with one copy of each."""
+    edges = np.cumsum([0, *map(len, pictures)], dtype=np.int64)
+    buffers = [None, pa.py_buffer(edges), pa.py_buffer(b"".join(pictures))]
+    return pa.LargeBinaryArray.from_buffers(pa.large_binary(), len(pictures), buffers)
 
 
 def shard_names(directory: Directory) -> list[str]:

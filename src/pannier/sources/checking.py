@@ -21,7 +21,7 @@ from pannier.sources.rows import LeftOut, Row, Source
 # pictures beyond this many pixels are decoded one at a time, whatever the number of workers
 LARGE_PIXELS = 4_000_000
 # pictures are handed to workers in runs, and no more are in flight than this many bytes
-RUN_RECORDS = 8
+RUN_RECORDS = 16
 IN_FLIGHT_BYTES = 48 << 20
 
 Progress = Callable[[int, int], None]

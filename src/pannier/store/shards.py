@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 from dataclasses import dataclass
 from pathlib import Path
@@ -67,7 +68,9 @@ class ShardWriter:
     def __init__(self, directory: Directory) -> None:
         self._draft: Draft = directory.draft(FOLDER)
         with disk_errors_translated(FOLDER):
-            self._writer = pa.ipc.new_file(self._draft.file, SCHEMA)
+            # Arrow writes by itself, without the interpreter lock; the draft flushes and publishes what it wrote
+            self._sink = pa.OSFile(str(self._draft.path), mode="wb")
+            self._writer = pa.ipc.new_file(self._sink, SCHEMA)
         self._block: list[Picture] = []
         self._block_bytes = 0
         self.byte_count = 0
@@ -108,6 +111,7 @@ class ShardWriter:
             self._write_block()
         with disk_errors_translated(FOLDER):
             self._writer.close()
+            self._sink.close()
         self._draft.flush()
         located = locate(self._draft.path)
         name = shard_name(self._draft.path, located)
@@ -118,6 +122,9 @@ class ShardWriter:
         return self
 
     def __exit__(self, *_: object) -> None:
+        if not self._sink.closed:
+            with contextlib.suppress(OSError):  # a full disk refuses to the last; the file is removed anyway
+                self._sink.close()
         self._draft.discard()
 
 

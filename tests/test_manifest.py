@@ -1,0 +1,118 @@
+"""Manifests against a plain dictionary: any history of changes reads back, and equal rows have equal ids."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from pannier.errors import DamageError
+from pannier.feed.order import flips, shuffled
+from pannier.hashing import fold, fold_each, text_hash
+from pannier.store import manifest as manifests
+from pannier.store.content import BUCKETS, encode_row
+from pannier.store.files import Directory
+from pannier.store.manifest import REMOVED, SCHEMA, Manifest
+
+keys = st.integers(0, 60).map(lambda i: f"class{i % 5}/{i:04}.jpg")
+values = st.tuples(st.sampled_from(["twill", "satin", None]), st.sampled_from(["train", "val", None]), st.integers(0, 255))
+changes = st.dictionaries(keys, st.one_of(st.none(), values), min_size=1, max_size=25)
+Rows = dict[str, tuple[str | None, str | None, int]]
+
+
+def table(changed: dict[str, Any]) -> Any:
+    """Manifest rows of changes; None removes a key."""
+    ordered = sorted(changed, key=lambda key: (text_hash(key), key.encode()))
+    full = [changed[key] or (None, None, 0) for key in ordered]
+    fixed = {"byte_count": 10, "width": 4, "height": 3, "format": "jpeg", "mode": "ycbcr", "turn": 1, "progressive": False}
+    columns: dict[str, list[Any]] = {
+        "hash": [text_hash(key) for key in ordered],
+        "key": ordered,
+        "label": [label for label, _, _ in full],
+        "split": [split for _, split, _ in full],
+        "sha256": [bytes([number]) * 32 for _, _, number in full],
+        "crc32": [number for _, _, number in full],
+    } | {name: [value] * len(ordered) for name, value in fixed.items()}
+    arrays = [pa.array(columns[field.name], field.type) for field in SCHEMA]
+    arrays.append(pa.array([changed[key] is None for key in ordered]))
+    return pa.table(arrays, schema=pa.schema([*SCHEMA, REMOVED]))
+
+
+def rows_of(manifest: Manifest) -> Rows:
+    taken = manifest.lists(np.arange(len(manifest)), ("key", "label", "split", "crc32"))
+    return {key: (label, split, crc) for key, label, split, crc in zip(*taken, strict=True)}
+
+
+@settings(max_examples=60, deadline=None)
+@given(first=st.integers(1, 3), history=st.lists(changes, min_size=1, max_size=6), wide=st.booleans())
+def test_any_history_of_changes_reads_back(first: int, history: list[dict[str, Any]], wide: bool) -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        directory = Directory(Path(folder))
+        # a wide base lets the changes stay a delta; a small one is written anew each time
+        start = {f"base/{i:05}.jpg": ("plain", "train", i % 200) for i in range(3000 if wide else first)}
+        expected: Rows = dict(start)
+        manifest = manifests.write(directory, Manifest.empty(), table(start))
+        for changed in history:
+            manifest = manifests.write(directory, manifest, table(changed))
+            for key, value in changed.items():
+                expected.pop(key, None)
+                if value is not None:
+                    expected[key] = value
+            assert wide == (manifest.delta_file is not None)
+        assert manifest.base_file is not None
+        again = Manifest.read(directory, manifest.base_file, manifest.delta_file)
+        for each in (manifest, again):
+            assert rows_of(each) == expected
+            assert each.hashes.tolist() == sorted(text_hash(key) for key in expected)
+            assert {k: v for k, v in each.bucket_digests(list(range(BUCKETS))) if v} == dict(each.digests)
+        key = next(iter(expected))
+        at = again.find(key, text_hash(key))
+        assert at is not None
+        assert again.take([at]).column("key")[0].as_py() == key
+        assert again.find("none", text_hash("none")) is None
+        assert [again.take([row]).column("key")[0].as_py() for row in again.keys_in_order()[:3]] == sorted(expected)[:3]
+        at_once = manifests.write(Directory(Path(folder) / "other"), Manifest.empty(), table(dict(expected)))
+        assert at_once.content_id == manifest.content_id
+
+
+def test_a_flipped_label_does_not_pass(tmp_path: Path) -> None:
+    directory = Directory(tmp_path)
+    manifest = manifests.write(
+        directory, Manifest.empty(), table({"a/1.jpg": ("twill", "train", 1), "b/2.jpg": (None, None, 2)})
+    )
+    assert manifest.base_file is not None
+    path = tmp_path / manifest.base_file.path
+    path.write_bytes(path.read_bytes().replace(b"twill", b"twilt"))
+    with pytest.raises(DamageError, match="checksum"):
+        Manifest.read(directory, manifest.base_file, None)
+
+
+def test_the_encoding_of_rows_is_frozen() -> None:
+    plain = encode_row("a", "twill", None, b"\x01" * 32, {})
+    assert plain == b"\x05\0\0\0\x01a" + b"\x05\0\0\0\x05twill" + b"\0" + b"\x01" * 32 + b"\xff"
+    side = encode_row("a", None, None, b"", {"b": -0.0, "a": float("nan"), "n": None, "t": True})
+    assert side == encode_row("a", None, None, b"", {"t": True, "a": -float("nan"), "b": 0.0})
+    assert b"\x05\0\0\0\x01a\x04\x7f\xf8\0\0\0\0\0\0" in side
+
+
+@settings(max_examples=80, deadline=None)
+@given(names=st.sets(keys, min_size=1), seed=st.integers(0, 2**64 - 1), epoch=st.integers(0, 50), data=st.data())
+def test_an_order_is_a_permutation_that_hangs_on_nothing_but_seed_epoch_and_key(
+    names: set[str], seed: int, epoch: int, data: st.DataObject
+) -> None:
+    listed = sorted(names)
+    hashes = np.array([text_hash(name) for name in listed], np.uint64)
+    order = shuffled(hashes, seed, epoch)
+    assert sorted(order.tolist()) == list(range(len(listed)))
+    mixed = data.draw(st.permutations(range(len(listed))))
+    other = shuffled(hashes[mixed], seed, epoch)
+    assert [listed[i] for i in order] == [listed[mixed[i]] for i in other]
+    assert fold_each(fold(seed, epoch), hashes).tolist() == [fold(seed, epoch, int(each)) for each in hashes]
+    drawn = flips(hashes, seed, epoch, "both")
+    assert [drawn[i] for i in mixed] == flips(hashes[mixed], seed, epoch, "both")

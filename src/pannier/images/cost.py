@@ -18,11 +18,11 @@ if TYPE_CHECKING:
 Numbers = np.ndarray[Any, np.dtype[np.int64]]
 Flags = np.ndarray[Any, np.dtype[np.bool_]]
 
-# what libjpeg holds beside the pixels: a few rows of every component, and its tables; measured by bench/memory.py
+# what libjpeg holds beside the pixels: a few rows of every component, and its tables; tests/test_costs.py measures it all
 JPEG_ROWS = 48
 JPEG_TABLES = 256 << 10
-# Pillow's own pixels, the copy handed to NumPy (made in pieces, then joined), a conversion between, the result
-PILLOW_BYTES_PER_PIXEL = 4 + 2 * 4 + 4 + 3
+# Pillow's own pixels (WebP: three canvases of them), the copy handed to NumPy, made in pieces and joined, and the result
+PILLOW_BYTES_PER_PIXEL = 26
 # 16 bits a channel through OpenCV: pixels of up to 8 bytes, reordered, and the result
 DEEP_BYTES_PER_PIXEL = 8 + 8 + 4
 BAND_BYTES = 4 << 20

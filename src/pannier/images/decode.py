@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from typing import Any, Literal
 
 import numpy as np
@@ -17,6 +18,9 @@ Pixels = np.ndarray[Any, np.dtype[np.uint8]]
 SMALLEST_REDUCED_SIDE = 64
 
 WHITE = (255, 255, 255)
+
+# pixels that are computed on at once in numbers of more than 8 bits
+BAND_PIXELS = 1 << 16
 
 
 def decodes_into_own_buffer(facts: Facts) -> bool:
@@ -67,9 +71,13 @@ def to_gray(pixels: Pixels) -> Pixels:
     """ITU-R BT.601 luma in integers: (19595 R + 38470 G + 7471 B + 32768) >> 16."""
     if pixels.ndim == 2:
         return pixels
-    wide = pixels.astype(np.uint32)
-    luma = wide[..., 0] * np.uint32(19595) + wide[..., 1] * np.uint32(38470) + wide[..., 2] * np.uint32(7471)
-    return ((luma + np.uint32(32768)) >> np.uint32(16)).astype(np.uint8)
+
+    def luma(band: Any) -> Any:
+        wide = band.astype(np.uint32)
+        weighed = wide[..., 0] * np.uint32(19595) + wide[..., 1] * np.uint32(38470) + wide[..., 2] * np.uint32(7471)
+        return (weighed + np.uint32(32768)) >> np.uint32(16)
+
+    return _in_bands(pixels, luma, pixels.shape[:2])
 
 
 def to_rgb(pixels: Pixels) -> Pixels:
@@ -122,22 +130,43 @@ def _decode_deep(data: bytes | memoryview) -> Pixels:
 
 def _from_16_bits(pixels: np.ndarray[Any, Any]) -> Pixels:
     """round(v / 257), so that 0 stays 0 and 65535 becomes 255."""
-    return ((np.clip(pixels, 0, 65535).astype(np.uint32) + np.uint32(128)) // np.uint32(257)).astype(np.uint8)
+
+    def rounded(band: Any) -> Any:
+        return (np.clip(band, 0, 65535).astype(np.uint32) + np.uint32(128)) // np.uint32(257)
+
+    return _in_bands(pixels, rounded, pixels.shape)
 
 
 def _from_cmyk(pixels: Pixels) -> Pixels:
     """Each of R, G, B is (255 - ink) * (255 - black) / 255, rounded; embedded profiles play no part."""
-    light = np.uint32(255) - pixels.astype(np.uint32)
-    return ((light[..., :3] * light[..., 3:] + np.uint32(127)) // np.uint32(255)).astype(np.uint8)
+
+    def lit(band: Any) -> Any:
+        light = np.uint32(255) - band.astype(np.uint32)
+        return (light[..., :3] * light[..., 3:] + np.uint32(127)) // np.uint32(255)
+
+    return _in_bands(pixels, lit, (*pixels.shape[:2], 3))
 
 
 def _lay_over(pixels: Pixels, background: tuple[int, int, int]) -> Pixels:
     """Transparency over a background: (v * a + b * (255 - a)) / 255, rounded."""
     if pixels.ndim == 2 or pixels.shape[2] != 4:
         return pixels
-    alpha = pixels[..., 3:].astype(np.uint32)
-    under = np.asarray(background, np.uint32) * (np.uint32(255) - alpha)
-    return ((pixels[..., :3] * alpha + under + np.uint32(127)) // np.uint32(255)).astype(np.uint8)
+
+    def laid(band: Any) -> Any:
+        alpha = band[..., 3:].astype(np.uint32)
+        under = np.asarray(background, np.uint32) * (np.uint32(255) - alpha)
+        return (band[..., :3] * alpha + under + np.uint32(127)) // np.uint32(255)
+
+    return _in_bands(pixels, laid, (*pixels.shape[:2], 3))
+
+
+def _in_bands(pixels: Any, work: Callable[[Any], Any], shape: tuple[int, ...]) -> Pixels:
+    """`work` done on bands of rows, so that its wide numbers take little memory whatever the picture's size."""
+    out = np.empty(shape, np.uint8)
+    rows = max(1, BAND_PIXELS // max(1, shape[1]))
+    for top in range(0, shape[0], rows):
+        out[top : top + rows] = work(pixels[top : top + rows])
+    return out
 
 
 def _reason(error: BaseException, data: bytes | memoryview, facts: Facts) -> str:

@@ -1,0 +1,80 @@
+"""What decoding is charged for is what it takes: measured from outside, in a process of its own for each kind."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+
+import pytest
+
+PROGRAM = """
+import io, json, sys, resource
+import numpy as np
+from PIL import Image
+import pannier
+from pannier.images.cost import Kinds, decoding_costs, kind_of
+from pannier.images.facts import read_facts
+from pannier.images.prepare import Preparation
+from pannier.measuring.memory import fix_map_threshold, working_bytes, release_free_memory, Sampler
+
+def picture(side, options):
+    kind, mode = options["kind"], options["mode"]
+    smooth = np.random.default_rng(1).integers(0, 256, (9, 12, 3), dtype=np.uint8)
+    image = Image.fromarray(smooth).resize((side * 4 // 3, side), Image.Resampling.BICUBIC)
+    if mode == "16":
+        import cv2
+        return cv2.imencode(".png", np.asarray(image).astype(np.uint16) * 257)[1].tobytes()
+    if mode == "RGBA":
+        image.putalpha(128)
+    elif mode != "RGB":
+        image = image.convert(mode)
+    sink = io.BytesIO()
+    image.save(sink, kind, **options["save"])
+    return sink.getvalue()
+
+options = json.loads(sys.argv[1])
+treatment = pannier.Treatment(96, fit="cover")
+fix_map_threshold()
+small, large = picture(60, options), picture(1800, options)
+out = np.empty(treatment.shape, treatment.dtype)
+preparation = Preparation(treatment)
+preparation.into(small, read_facts(small), out)
+facts = read_facts(large)
+release_free_memory()
+sampler = Sampler(0, 0.0005)
+level = working_bytes()
+sampler.reset()
+preparation.into(large, facts, out)
+sampler.close()
+each = lambda value: np.array([value])
+kinds = Kinds(*(each(flag) for flag in kind_of(facts.format, facts.mode)))
+numbers = (each(number) for number in (facts.height, facts.width, facts.turn, facts.progressive, len(large)))
+costs = decoding_costs(kinds, *numbers, treatment)
+print(json.dumps({"peak": sampler.peak_bytes - level, "charged": int((costs.own + costs.allocated + costs.scratch)[0])}))
+"""
+
+CASES = [
+    ("jpeg", "RGB", {}),
+    ("jpeg", "L", {}),
+    ("jpeg", "RGB", {"progressive": True, "subsampling": 0}),
+    ("jpeg", "CMYK", {}),
+    ("png", "RGB", {"compress_level": 1}),
+    ("png", "RGBA", {"compress_level": 1}),
+    ("png", "P", {"compress_level": 1}),
+    ("png", "16", {}),
+    ("webp", "RGB", {"method": 0}),
+    ("webp", "RGBA", {"method": 0}),
+    ("tiff", "RGB", {}),
+    ("gif", "P", {}),
+]
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="the system tells what a process holds on Linux alone")
+@pytest.mark.parametrize(("kind", "mode", "save"), CASES)
+def test_decoding_takes_no_more_than_it_is_charged_for(kind: str, mode: str, save: dict[str, object]) -> None:
+    options = json.dumps({"kind": kind, "mode": mode, "save": save})
+    done = subprocess.run([sys.executable, "-c", PROGRAM, options], capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+    found = json.loads(done.stdout)
+    assert found["peak"] <= found["charged"], found

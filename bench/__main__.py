@@ -1,13 +1,15 @@
-"""`python -m bench [NAME ...]`: runs the benchmarks and prints ratios; all of them where none is named."""
+"""`python -m bench [NAME ...]`: runs the benchmarks and prints ratios; all, into docs/benchmarks.md, where none is named."""
 
 from __future__ import annotations
 
 import importlib
 import platform
 import sys
+from pathlib import Path
 
 from bench.slices import Report
 
+PAGE = Path(__file__).parent.parent / "docs" / "benchmarks.md"
 NAMES = ("start", "resize", "feed", "pack", "million")
 
 
@@ -16,6 +18,9 @@ def main(names: list[str]) -> None:
     report.title(f"Python {platform.python_version()}, {platform.machine()}, median [10th to 90th percentile]")
     for name in names or NAMES:
         importlib.import_module(f"bench.{name}").run(report)
+    if not names:
+        text = "\n".join(report.lines).strip()
+        PAGE.write_text(f"# What was measured\n\nWritten by `make bench`; two cores.\n\n```\n{text}\n```\n")
 
 
 if __name__ == "__main__":

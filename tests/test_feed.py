@@ -150,6 +150,8 @@ def test_no_treatment_gives_the_encoded_bytes(packed: pannier.Snapshot) -> None:
         assert {key: data for batch in feed for key, data in zip(batch.keys, batch.images, strict=True)} == {
             record.key: record.bytes() for record in packed if record.split == "val"
         }
+        largest = sorted((record.byte_count for record in packed if record.split == "val"), reverse=True)[:5]
+        assert feed.plan.batch_bytes == sum(largest)
 
 
 def test_batches_stay_valid_while_any_view_of_them_is_held(packed: pannier.Snapshot) -> None:

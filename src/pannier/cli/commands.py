@@ -31,7 +31,7 @@ for _step, _name, _function in _COMMANDS:
 
 
 @app.callback(invoke_without_command=True)
-def _version(version: bool = typer.Option(False, "--version", help="Print the version and stop.")) -> None:
+def _version(version: bool = typer.Option(False, "--version", metavar="", help="Print the version and stop.")) -> None:
     if version:
         from pannier import __version__
 

@@ -7,7 +7,7 @@ from typing import Annotated, Any
 import typer
 
 Store = Annotated[str, typer.Argument(metavar="STORE[@NAME]", help="A store; NAME is a track, a tag or a snapshot's id.")]
-AsJson = Annotated[bool, typer.Option("--json", help="Print the same facts as JSON.")]
+AsJson = Annotated[bool, typer.Option("--json", metavar="", help="Print the same facts as JSON.")]
 Split = Annotated[str | None, typer.Option("--split", help="Only this split.")]
 Seed = Annotated[int, typer.Option("--seed", help="Seed of order and chance.")]
 Figure = Annotated[str | None, typer.Option("--figure", metavar="FILE", help="Draw it into a PNG, PDF or SVG file.")]

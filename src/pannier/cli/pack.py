@@ -25,12 +25,18 @@ def pack(
     rename: Annotated[list[str] | None, typer.Option(metavar="OLD=NEW", help="Read one class name as another.")] = None,
     unlabeled: Annotated[Literal["leave", "keep"], typer.Option(help="What lies outside any class folder.")] = "leave",
     into: Annotated[str, typer.Option(metavar="PREFIX", help="Put all keys below a prefix.")] = "",
-    resplit: Annotated[bool, typer.Option("--resplit", help="Deal anew although the source has split folders.")] = False,
-    relabel: Annotated[bool, typer.Option("--relabel", help="The source's labels and splits win over those there.")] = False,
-    allow_missing_classes: Annotated[
-        bool, typer.Option("--allow-missing-classes", help="Splits may carry different class names.")
+    resplit: Annotated[
+        bool, typer.Option("--resplit", metavar="", help="Deal anew although the source has split folders.")
     ] = False,
-    strict: Annotated[bool, typer.Option("--strict", help="Refuse broken pictures instead of leaving them out.")] = False,
+    relabel: Annotated[
+        bool, typer.Option("--relabel", metavar="", help="The source's labels and splits win over those there.")
+    ] = False,
+    allow_missing_classes: Annotated[
+        bool, typer.Option("--allow-missing-classes", metavar="", help="Splits may carry different class names.")
+    ] = False,
+    strict: Annotated[
+        bool, typer.Option("--strict", metavar="", help="Refuse broken pictures instead of leaving them out.")
+    ] = False,
     track: Annotated[str, typer.Option(help="The track to add to.")] = "main",
     shard_size: Annotated[str, typer.Option(help="Size of a shard.")] = "256MiB",
     shards: Annotated[int | None, typer.Option(help="So many shards, instead of a size.")] = None,

@@ -19,7 +19,9 @@ def survey(
         str, typer.Option(help="The column that gives labels: parent (nearest folder) or top (first).")
     ] = "parent",
     rename: Annotated[list[str] | None, typer.Option(metavar="OLD=NEW", help="Read one class name as another.")] = None,
-    quick: Annotated[bool, typer.Option("--quick", help="Read headers alone; pictures cut short are not found.")] = False,
+    quick: Annotated[
+        bool, typer.Option("--quick", metavar="", help="Read headers alone; pictures cut short are not found.")
+    ] = False,
     workers: Annotated[int | None, typer.Option(help="Threads; by default all usable cores.")] = None,
     json: AsJson = False,
 ) -> int:

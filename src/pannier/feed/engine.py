@@ -333,7 +333,7 @@ class _Hand:
     def __init__(self, directory: Directory, treatment: Treatment | None, settings: Settings, heavy: bool) -> None:
         threads = max(1, settings.workers + settings.heavy_lanes)
         self._reader = PictureReader(directory, max(4, min(DEFAULT_OPEN_FILES, 512 // threads)))
-        self._buffer = bytearray(0 if heavy else settings.light_read_bytes)
+        self._buffer = bytearray(0 if heavy or treatment is None else settings.light_read_bytes)
         self._preparation = None
         if treatment is not None:
             decode = 0 if heavy else settings.light_decode_bytes

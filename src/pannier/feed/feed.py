@@ -400,7 +400,7 @@ def _needs(snapshot: Snapshot, rows: Array, treatment: Treatment | None, batch_s
     none = np.zeros(len(rows), np.int64)
     order_bytes = len(rows) * ORDER_BYTES_PER_RECORD
     if treatment is None:
-        return Needs(none if len(rows) else encoded, none, none, none, None, batch_size, order_bytes)
+        return Needs(encoded, encoded, none, none, None, batch_size, order_bytes)  # read, then copied out
     heights, widths, turns, progressive = (
         manifest.column(name)[rows] for name in ("height", "width", "turn", "progressive")
     )

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 from PIL import Image
 
@@ -20,7 +20,7 @@ from pannier.images.placement import place
 from pannier.images.prepare import FLIP_HORIZONTAL, FLIP_VERTICAL, Preparation, pixels_of
 from tests.conftest import draw, encoded
 
-sides = st.integers(1, 90)
+sides = st.one_of(st.integers(1, 90), st.sampled_from([1, 2, 3, 7, 8, 200, 333]))
 fits = st.sampled_from(["cover", "contain", "fill"])
 
 
@@ -44,6 +44,8 @@ def test_the_kernel_is_near_pillows_antialiased_bilinear(source: tuple[int, int]
 
 
 @settings(max_examples=150, deadline=None)
+@example(h=25, w=66, tall=1, wide=1, fit="cover", gray=False, flips=0, seed=0)
+@example(h=400, w=3, tall=2, wide=90, fit="fill", gray=True, flips=3, seed=0)
 @given(
     h=sides,
     w=sides,

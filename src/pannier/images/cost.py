@@ -9,8 +9,9 @@ import numpy as np
 
 from pannier.images.placement import reduction
 
-# as in the kernel, which is not imported for it: target rows that are worked on at once
+# as in the kernels, which are not imported for it
 STRIP = 256
+LARGEST_RATIO = 16
 
 if TYPE_CHECKING:
     from pannier.images.treatment import Treatment
@@ -87,11 +88,10 @@ def _scratch(heights: Numbers, widths: Numbers, treatment: Treatment) -> Numbers
         inner_wide: Any = np.clip((widths * scale + 0.5).astype(np.int64), 1, wide)
     else:
         inner_tall, inner_wide = tall, wide
-    down = np.maximum(1, -(-heights // (16 * inner_tall)))
-    across = np.maximum(1, -(-widths // (16 * inner_wide)))
-    boxed_tall, boxed_wide = -(-heights // down), -(-widths // across)
-    boxed = (boxed_tall + 8) * (boxed_wide * treatment.channels + 8) + 4 * widths * treatment.channels
-    boxed = np.where((down > 1) | (across > 1), boxed, 0)
+    is_boxed = (heights > LARGEST_RATIO * inner_tall) | (widths > LARGEST_RATIO * inner_wide)
+    boxed = np.where(is_boxed, (heights + 8) * (widths * treatment.channels + 8) + 4 * widths * treatment.channels, 0)
+    boxed_tall = np.minimum(heights, LARGEST_RATIO * inner_tall + 4 * LARGEST_RATIO)
+    boxed_wide = np.minimum(widths, LARGEST_RATIO * inner_wide + 4 * LARGEST_RATIO)
     tables = 8 * (boxed_tall + boxed_wide) + 48 * (tall + wide) + 2048
     channels = treatment.channels
     rows = min(STRIP, tall) + 8

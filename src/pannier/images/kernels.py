@@ -235,13 +235,12 @@ def carve(scratch, at, rows, columns):
 @njit(**CACHED)
 def scratch_bytes(height, width, channels, target_height, target_width):
     """Upper bound of the scratch memory that one call needs for a picture of that size, in bytes."""
-    down = max(1, -(-height // (LARGEST_RATIO * target_height)))
-    across = max(1, -(-width // (LARGEST_RATIO * target_width)))
     boxed = 0
-    if down > 1 or across > 1:
-        boxed = 4 * width * channels + 64
-        height, width = -(-height // down), -(-width // across)
-        boxed += plane_bytes(height, width * channels)
+    if height > LARGEST_RATIO * target_height or width > LARGEST_RATIO * target_width:
+        boxed = 4 * width * channels + 64 + plane_bytes(height, width * channels)  # at the most: boxes may be narrow
+    # of what is left, no more columns and rows are used than the largest ratio takes
+    height = min(height, LARGEST_RATIO * target_height + 4 * LARGEST_RATIO)
+    width = min(width, LARGEST_RATIO * target_width + 4 * LARGEST_RATIO)
     # a stretch of the source may be all of it; a row has at most 2 * ratio + 2 weights of two bytes
     taps_y = 4 * (height // target_height + 4)
     taps_x = 4 * (width // target_width + 4)

@@ -347,3 +347,30 @@ def fill_edges(out, above, before, height, width, pad, scale, offset):
         else:
             row[:before] = value
             row[before + width :] = value
+
+
+@njit(**CACHED)
+def spectrum_bits(small, cosines):
+    """A perceptual hash: a bit for each of cosines @ small @ cosines.T, from the highest, set above the 32nd smallest."""
+    count, side = cosines.shape
+    half = np.empty((count, side), np.int64)
+    for u in range(count):
+        for x in range(side):
+            total = 0
+            for y in range(side):
+                total += cosines[u, y] * np.int64(small[y, x])
+            half[u, x] = total
+    spectrum = np.empty(count * count, np.int64)
+    for u in range(count):
+        for v in range(count):
+            total = 0
+            for x in range(side):
+                total += half[u, x] * cosines[v, x]
+            spectrum[u * count + v] = total
+    bits = U64(0)
+    for i in range(count * count):
+        below = 0
+        for j in range(count * count):
+            below += spectrum[j] < spectrum[i]
+        bits = (bits << U64(1)) | U64(below >= count * count // 2)
+    return bits

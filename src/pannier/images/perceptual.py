@@ -12,7 +12,6 @@ from typing import Any
 import numpy as np
 
 from pannier.images.decode import Pixels
-from pannier.images.prepare import Preparation
 
 SIDE = 32
 FREQUENCIES = 8
@@ -31,15 +30,20 @@ class PerceptualHasher:
     """Hashes pictures. Not for several threads at once: each has its own."""
 
     def __init__(self) -> None:
-        from pannier.images.treatment import Treatment
+        from pannier.images import kernels
 
-        self._preparation = Preparation(Treatment(SIDE, fit="fill", color="gray", values="raw", dtype="uint8"))
+        self._kernels = kernels
         self._small = np.empty((1, SIDE, SIDE), np.uint8)
+        self._scratch = np.empty(0, np.uint8)
+        self._nothing = np.zeros(1, np.uint8), np.ones(1, np.float32), np.zeros(1, np.float32)
 
     def __call__(self, pixels: Pixels) -> int:
         """The hash of upright gray pixels, uint8 (h, w)."""
-        self._preparation.pixels_into(pixels, self._small)
-        cosines = _cosines()
-        spectrum = (cosines @ self._small[0].astype(np.int64) @ cosines.T).ravel()
-        middle = np.sort(spectrum)[FREQUENCIES * FREQUENCIES // 2 - 1]
-        return int.from_bytes(np.packbits(spectrum > middle).tobytes(), "big")
+        height, width = pixels.shape
+        needed = self._kernels.scratch_bytes(height, width, 1, SIDE, SIDE)
+        if self._scratch.size < needed:
+            self._scratch = np.empty(needed, np.uint8)
+        box, target = (0.0, 0.0, float(height), float(width)), (SIDE, SIDE, 0, 0)
+        lies = np.ascontiguousarray(pixels)
+        self._kernels.prepare(lies, 1, box, target, 0, *self._nothing, self._scratch, self._small)
+        return int(self._kernels.spectrum_bits(self._small[0], _cosines()))

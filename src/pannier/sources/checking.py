@@ -125,7 +125,7 @@ def _runs(rows: Iterable[Row]) -> Iterator[tuple[list[Row], int]]:
     run: list[Row] = []
     total = 0
     for row in rows:
-        size = int(row.columns.get("bytes") or 0)
+        size = row.byte_count
         if run and (len(run) >= RUN_RECORDS or total + size > IN_FLIGHT_BYTES // 8):
             yield run, total
             run, total = [], 0

@@ -57,7 +57,7 @@ class FolderSource:
     def rows(self) -> Iterator[Row]:
         """One row a picture, in order of keys."""
         for key, (_, byte_count) in self._files.items():
-            yield Row(key, self._columns(key, byte_count))
+            yield Row(key, byte_count, self._columns(key, byte_count))
 
     def read(self, row: Row) -> bytes:
         """The picture's bytes. Raises SourceError where the file cannot be read (any more)."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from types import MappingProxyType
 from typing import Any, Protocol
 
 from pannier.errors import SourceError, UsageError, did_you_mean
@@ -11,12 +12,15 @@ from pannier.errors import SourceError, UsageError, did_you_mean
 Columns = Mapping[str, Any]
 Rule = Callable[[Columns], Any]
 
+NO_COLUMNS: Columns = MappingProxyType({})
+
 
 @dataclass(frozen=True, slots=True)
 class Row:
-    """One picture that a source offers: its key, and what the source knows of it."""
+    """One picture that a source offers: its key, how many bytes it has, and what the source knows of it."""
 
     key: str
+    byte_count: int
     columns: Columns
 
 

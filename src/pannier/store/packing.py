@@ -18,7 +18,17 @@ from pannier.images.facts import MAX_PIXELS
 from pannier.machine import usable_cores
 from pannier.sources.checking import Checker, Progress
 from pannier.sources.folders import FolderSource, as_source, is_flat
-from pannier.sources.rows import LeftOut, Row, Rules, Source, check_same_classes, column_rule, no_value, read_rename
+from pannier.sources.rows import (
+    NO_COLUMNS,
+    LeftOut,
+    Row,
+    Rules,
+    Source,
+    check_same_classes,
+    column_rule,
+    no_value,
+    read_rename,
+)
 from pannier.splits import Shares, deal, read_shares
 from pannier.store.commit import Proposal, commit
 from pannier.store.ingest import Ingested, Stored, ingest
@@ -107,14 +117,14 @@ def pack(
     rows, passed = _chosen(source, rules, unlabeled, allow_missing_classes)
     prefix = into.strip("/") + "/" if into else ""
     labels = {row.key: (rules.label_of(row), rules.split_of(row)) for row in rows}
-    rows = [Row(row.key, {"bytes": row.columns["bytes"]}) for row in rows]  # all else has been read: let it go
+    rows = [Row(row.key, row.byte_count, NO_COLUMNS) for row in rows]  # the rules have read them: let them go
     rows.sort(key=lambda row: text_hash(prefix + row.key))
     workers = workers or usable_cores()
     if strict:
         with Checker(source, workers, max_pixels) as checker:
             _refuse_any([each for each in checker.check_all(rows) if isinstance(each, LeftOut)], passed)
     if shards:
-        shard_bytes = max(1, -(-sum(int(row.columns["bytes"] or 0) for row in rows) // shards))
+        shard_bytes = max(1, -(-sum(row.byte_count for row in rows) // shards))
     head = store.tracks.head(track)
     seen = head.snapshot if head else None
     ingested = ingest(

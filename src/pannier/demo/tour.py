@@ -71,7 +71,7 @@ def _steps(folder: Path, seed: int) -> list[Step]:
         Step("", f"pannier feed {store} --split test {size} --memory-limit 128MiB"),
         Step(
             "How many workers, under which memory limit? Measured, not guessed.",
-            f"pannier measure {store} --size 96 --batch-size 16 --workers 1,2 --memory-limit 16MiB,64MiB,none --rounds 4 "
+            f"pannier measure {store} --size 96 --batch-size 16 --workers 1,2 --memory-limit 16MiB,64MiB,none --rounds 2 "
             "--slice-seconds 0.2 "
             f"--figure {here}/measure.png",
         ),

@@ -11,7 +11,7 @@ Image = np.ndarray[Any, np.dtype[np.uint8]]
 Draft = np.ndarray[Any, np.dtype[np.bool_]]
 
 # pixels of a thread before the swatch is photographed
-_THREAD = 9
+_THREAD = 8
 
 _YARNS = (
     (232, 224, 206),  # raw linen

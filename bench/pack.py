@@ -19,6 +19,7 @@ from bench.slices import Report, alternate, ratio
 from pannier.measuring.memory import Sampler, release_free_memory, working_bytes
 from pannier.sizes import show_bytes
 
+# so many that what a pack costs at all plays little part; with fewer the ratio is lower
 PICTURES = 2_000
 SMALL = 100_000
 

@@ -164,20 +164,25 @@ def test_deeper_folders_prefixes_and_shards(tmp_path: Path, store: pannier.Store
         store.pack(folder, label="perent")
 
 
-def test_two_packs_at_once_are_laid_on_top_of_each_other(
-    tmp_path: Path, store: pannier.Store, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    mine, theirs = fill(tmp_path / "a", 8), fill(tmp_path / "b", 8, first=40)
-    store.pack(fill(tmp_path / "c", 4, first=80), shares=SHARES)
+def pack_in_between(store: pannier.Store, source: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The next pack finds, once its pictures are in, that another one has been committed meanwhile."""
     ingest = packing.ingest
 
     def ingest_while_another_packs(*arguments: object, **options: object) -> object:
         result = ingest(*arguments, **options)  # type: ignore[arg-type]
         monkeypatch.setattr(packing, "ingest", ingest)
-        store.pack(theirs)
+        store.pack(source)
         return result
 
     monkeypatch.setattr(packing, "ingest", ingest_while_another_packs)
+
+
+def test_two_packs_at_once_are_laid_on_top_of_each_other(
+    tmp_path: Path, store: pannier.Store, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    mine, theirs = fill(tmp_path / "a", 8), fill(tmp_path / "b", 8, first=40)
+    store.pack(fill(tmp_path / "c", 4, first=80), shares=SHARES)
+    pack_in_between(store, theirs, monkeypatch)
     snapshot = store.pack(mine).snapshot
     assert len(snapshot) == 12 + 24 + 24
     assert len(store.tracks.numbers("main")) == 3
@@ -189,15 +194,7 @@ def test_one_key_with_other_bytes_on_both_sides_is_a_conflict(
 ) -> None:
     mine, theirs = fill(tmp_path / "a", 2), fill(tmp_path / "b", 2)
     (theirs / "twill" / "0001.jpg").write_bytes(encoded(draw(777)))
-    ingest = packing.ingest
-
-    def ingest_while_another_packs(*arguments: object, **options: object) -> object:
-        result = ingest(*arguments, **options)  # type: ignore[arg-type]
-        monkeypatch.setattr(packing, "ingest", ingest)
-        store.pack(theirs)
-        return result
-
-    monkeypatch.setattr(packing, "ingest", ingest_while_another_packs)
+    pack_in_between(store, theirs, monkeypatch)
     with pytest.raises(ConflictError, match=r"'twill/0001.jpg' was given other bytes"):
         store.pack(mine)
     assert store.pack(mine).changed == 1

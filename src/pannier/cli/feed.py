@@ -93,7 +93,7 @@ def _facts(feed: Feed, first: dict[str, Any], peak_bytes: int) -> dict[str, Any]
     meter, plan = feed.meter, feed.plan
     return {
         "split": feed.split,
-        "records": len(feed._rows),
+        "records": feed.records,
         "batches_per_epoch": len(feed),
         "batch": first,
         "shuffled": feed.shuffle,

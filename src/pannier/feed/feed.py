@@ -143,6 +143,11 @@ class Feed:
         count = len(self._rows)
         return count // self.batch_size if self.last == "drop" else -(-count // self.batch_size)
 
+    @property
+    def records(self) -> int:
+        """Records of the split."""
+        return len(self._rows)
+
     def __iter__(self) -> Iterator[Batch]:
         """The next epoch."""
         yield from self._one_epoch(1)

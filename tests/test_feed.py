@@ -282,7 +282,7 @@ def test_impossible_options_are_refused_at_once(packed: pannier.Snapshot, option
 def needs(batch_size: int = 32, heavy: int = 0) -> Needs:
     own = np.full(100, 200_000)
     allocated = np.where(np.arange(100) < heavy, 8 << 20, 10_000)
-    return Needs(np.full(100, 50_000), own, allocated, np.full(100, 400_000), 600_000, batch_size, 3200)
+    return Needs(np.arange(50_000, 50_100), own, allocated, np.full(100, 400_000), 600_000, batch_size, 3200)
 
 
 def test_a_plan_is_a_function_of_its_inputs_and_never_over_its_limit() -> None:

@@ -70,6 +70,9 @@ def test_any_history_of_changes_reads_back(first: int, history: list[dict[str, A
         for each in (manifest, again):
             assert rows_of(each) == expected
             assert each.hashes.tolist() == sorted(text_hash(key) for key in expected)
+            some = np.arange(len(each))[::-2]
+            assert each.gather(some, "crc32").tolist() == [crc for (crc,) in zip(*each.lists(some, ["crc32"]), strict=True)]
+            assert [row.tobytes() for row in each.gather(some, "sha256")] == next(each.lists(some, ["sha256"]))
             assert {k: v for k, v in each.bucket_digests(list(range(BUCKETS))) if v} == dict(each.digests)
         key = next(iter(expected))
         at = again.find(key, text_hash(key))

@@ -11,47 +11,19 @@ from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from queue import Empty, SimpleQueue
-from typing import NamedTuple
 
-from pannier.errors import DamageError, PannierError, PictureError
+from pannier.errors import PannierError, PictureError
 from pannier.feed.buffers import Slot
-from pannier.images.facts import Facts
+from pannier.feed.lookup import Issued, Item
 from pannier.images.prepare import Preparation
 from pannier.images.treatment import Treatment
 from pannier.store.files import Directory
-from pannier.store.reading import DEFAULT_OPEN_FILES, PictureReader
+from pannier.store.reading import DEFAULT_OPEN_FILES, PictureReader, ReadError, damage
 
 STACK_BYTES = 1 << 20
 LONGEST_RUN = 8
 # how often a waiting consumer looks whether the threads it waits for are alive
 LIVENESS_SECONDS = 1.0
-
-
-class Item(NamedTuple):
-    """One record of a batch: where it goes, where its bytes lie, and what is known of them."""
-
-    at: int
-    key: str
-    shard: str
-    offset: int
-    length: int
-    crc32: int
-    row: int
-    facts: Facts
-    flips: int
-    is_heavy: bool
-
-
-@dataclass
-class Issued:
-    """One batch on its way: its items, and what the consumer will be told of it."""
-
-    number: tuple[int, int]
-    items: list[Item]
-    keys: list[str]
-    labels: list[str | None]
-    slot: Slot | None = None
-    left: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,10 +37,12 @@ class _Run:
 class Stream:
     """A row of batches under way. The issuer's thread consumes `batches` and counts `issued`; the consumer `collected`.
 
+    `key_of` names a record by its row in the manifest, for errors.
     `done` gives every batch when it is whole, errors as they come, and (None, None) where the consumer should look again.
     """
 
     batches: Iterator[Issued]
+    key_of: Callable[[int], str]
     issued: int = 0
     collected: int = 0
     is_cancelled: bool = False
@@ -80,6 +54,7 @@ class WorkQueue:
     """Runs waiting for a thread, in order of batches, light and heavy ones apart; `permits` of them are worked on at a time.
 
     So `workers` means what it says although lanes are threads beside them. Where one permit is left, the older batch has it.
+    Nobody is woken who has nothing to do: every wake-up asks for the interpreter lock.
     """
 
     def __init__(self, permits: int, threads: dict[bool, int]) -> None:
@@ -87,52 +62,59 @@ class WorkQueue:
         self._threads = threads
         self._idle = {False: 0, True: 0}
         self._permits = permits
-        self._changed = threading.Condition()
+        lock = threading.Lock()
+        self._work = {False: threading.Condition(lock), True: threading.Condition(lock)}
+        self._low = threading.Condition(lock)
         self._is_closed = False
 
     def put(self, light: list[_Run], heavy: list[_Run]) -> None:
-        with self._changed:
+        with self._low:
             self._waiting[False] += light
             self._waiting[True] += heavy
-            self._changed.notify_all()
+            self._wake_idle()
 
     def wait_until_low(self) -> None:
         """Returns when threads of one kind could soon have nothing to do (or the queue is closed).
 
         Were batches given out sooner, every slot would always be in use in turn, and none still in the processor's cache.
         """
-        with self._changed:
-            while not self._is_closed and not self._is_low():
-                self._changed.wait()
+        with self._low:
+            while not self._is_closed and not any(map(self._is_low, self._waiting)):
+                self._low.wait()
 
-    def _is_low(self) -> bool:
-        return any(count and len(self._waiting[kind]) < 2 * count for kind, count in self._threads.items())
+    def _is_low(self, heavy: bool) -> bool:
+        return self._threads[heavy] > 0 and len(self._waiting[heavy]) < 2 * self._threads[heavy]
 
     def take(self, heavy: bool, finished: _Run | None) -> _Run | None:
         """The next run of that kind; waits for it. `finished` is the one before, whose batch may be whole now.
 
         None once closed.
         """
-        with self._changed:
+        with self._low:
             if finished is not None:
                 self._permits += 1
                 batch = finished.batch
                 batch.left -= len(finished.items)
                 if not batch.left:
                     finished.stream.done.put((batch, None))
-                if self._idle[not heavy] and self._may_take(not heavy):
-                    self._changed.notify_all()
             self._idle[heavy] += 1
             while not self._is_closed and not self._may_take(heavy):
-                self._changed.wait()
+                self._wake_idle()  # what this thread may not take, another may
+                self._work[heavy].wait()
             self._idle[heavy] -= 1
             if self._is_closed:
                 return None
             self._permits -= 1
             run = self._waiting[heavy].popleft()
-            if len(self._waiting[heavy]) == 2 * self._threads[heavy] - 1:
-                self._changed.notify_all()  # the issuer may be waiting for that
+            self._wake_idle()
+            if self._is_low(heavy):
+                self._low.notify()
             return run
+
+    def _wake_idle(self) -> None:
+        for kind, idle in self._idle.items():
+            if idle and self._may_take(kind):
+                self._work[kind].notify()
 
     def _may_take(self, heavy: bool) -> bool:
         own, other = self._waiting[heavy], self._waiting[not heavy]
@@ -143,9 +125,10 @@ class WorkQueue:
         return own[0].batch.number < other[0].batch.number or (own[0].batch.number == other[0].batch.number and heavy)
 
     def close(self) -> None:
-        with self._changed:
+        with self._low:
             self._is_closed = True
-            self._changed.notify_all()
+            for condition in (*self._work.values(), self._low):
+                condition.notify_all()
 
 
 @dataclass(frozen=True)
@@ -190,8 +173,8 @@ class Engine:
         self._slot_count += 1
         self.free.put(Slot(self._slot_count, self._settings.batch_size, shape, dtype))
 
-    def start(self, batches: Iterator[Issued]) -> Stream:
-        stream = Stream(batches)
+    def start(self, batches: Iterator[Issued], key_of: Callable[[int], str]) -> Stream:
+        stream = Stream(batches, key_of)
         self._streams.put(stream)
         return stream
 
@@ -333,7 +316,7 @@ class _Hand:
     def __init__(self, directory: Directory, treatment: Treatment | None, settings: Settings, heavy: bool) -> None:
         threads = max(1, settings.workers + settings.heavy_lanes)
         self._reader = PictureReader(directory, max(4, min(DEFAULT_OPEN_FILES, 512 // threads)))
-        self._buffer = bytearray(0 if heavy or treatment is None else settings.light_read_bytes)
+        self._room = memoryview(bytearray(0 if heavy or treatment is None else settings.light_read_bytes))
         self._preparation = None
         if treatment is not None:
             decode = 0 if heavy else settings.light_decode_bytes
@@ -347,33 +330,30 @@ class _Hand:
         item = None
         try:
             for item in run.items:
+                at, _, place, facts, flips, _ = item
                 if self._preparation is None:
-                    slot.items[item.at] = self._reader.read(
-                        item.shard, item.offset, item.length, item.crc32, item.row, item.key
-                    )
+                    slot.items[at] = self._reader.read(place)
                     continue
-                if len(self._buffer) < item.length:
-                    self._buffer = bytearray(item.length)
-                data = memoryview(self._buffer)[: item.length]
-                self._reader.read_into(data, item.shard, item.offset, item.crc32, item.row, item.key)
-                self._preparation.into(data, item.facts, slot.array[item.at], item.flips)
-        except PannierError as error:
-            return _named(error, item)
+                data = self._room_for(place.length)
+                self._reader.read_into(data, place)
+                self._preparation.into(data, facts, slot.array[at], flips)
+        except (ReadError, PictureError) as error:
+            assert item is not None
+            return damage(item.place, run.stream.key_of(item.record), _what(error))
         except BaseException as error:
             return error
         return None
+
+    def _room_for(self, byte_count: int) -> memoryview:
+        if len(self._room) < byte_count:
+            self._room = memoryview(bytearray(byte_count))
+        return self._room[:byte_count]
 
     def close(self) -> None:
         self._reader.close()
 
 
-def _named(error: PannierError, item: Item | None) -> PannierError:
-    if not isinstance(error, PictureError) or item is None:
-        return error
-    return DamageError(
-        f"record {item.key!r} (row {item.row} of shard {item.shard}) cannot be decoded: {error.reason}; "
-        "it was whole when it was packed, so the decoding library differs",
-        file=f"shards/{item.shard}.arrow",
-        row=item.row,
-        key=item.key,
-    )
+def _what(error: ReadError | PictureError) -> str:
+    if isinstance(error, PictureError):
+        return f"cannot be decoded: {error.reason}; it was whole when it was packed, so the decoding library differs"
+    return str(error)

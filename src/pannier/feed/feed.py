@@ -13,23 +13,22 @@ import numpy as np
 
 from pannier.errors import PannierError, UsageError
 from pannier.feed.buffers import Slot, lend
-from pannier.feed.engine import Engine, Issued, Item, Settings, Stream
-from pannier.feed.order import ORDER_BYTES_PER_RECORD, flips, shuffled
+from pannier.feed.engine import Engine, Settings, Stream
+from pannier.feed.lookup import Issued, Lookup
+from pannier.feed.order import ORDER_BYTES_PER_RECORD
 from pannier.feed.plan import Needs, Plan, is_heavy, make_plan
 from pannier.hashing import checked_seed
 from pannier.images.cost import Kinds, decoding_costs, kind_of
-from pannier.images.facts import Facts
 from pannier.images.treatment import Treatment
 from pannier.machine import free_memory_bytes, usable_cores
 from pannier.sizes import read_limit
 from pannier.store.manifest import Manifest
-from pannier.store.snapshot import Snapshot, check_place
+from pannier.store.snapshot import Snapshot
 
 LabelAs = Literal["number", "one_hot", "binary", "name"]
 Array = np.ndarray[Any, Any]
 
 AUGMENTED_SPLIT = "train"
-LOOKED_UP_AT_ONCE = 128
 
 
 @dataclass(frozen=True)
@@ -41,26 +40,38 @@ class Batch:
     """
 
     images: Any
-    keys: list[str]
-    names: list[str | None]
     epoch: int
     number: int
-    _classes: dict[str, int]
+    _rows: Array
+    _snapshot: Snapshot
     _label_as: LabelAs
 
     def __len__(self) -> int:
-        return len(self.keys)
+        return len(self._rows)
+
+    @cached_property
+    def keys(self) -> list[str]:
+        """Which records these are."""
+        keys: list[str] = self._snapshot.manifest.take(self._rows, ["key"]).column(0).to_pylist()
+        return keys
+
+    @cached_property
+    def names(self) -> list[str | None]:
+        """Their labels, as names."""
+        (names,) = self._snapshot.manifest.lists(self._rows, ["label"])
+        return names
 
     @cached_property
     def labels(self) -> Any:
         if self._label_as == "name":
             return self.names
-        numbers = np.array([-1 if name is None else self._classes[name] for name in self.names], np.int64)
+        number_of = self._snapshot.class_numbers
+        numbers = np.array([-1 if name is None else number_of[name] for name in self.names], np.int64)
         if self._label_as == "number":
             return numbers
         if self._label_as == "binary":
             return np.where(numbers < 0, np.nan, numbers).astype(np.float32)[:, None]
-        hot = np.zeros((len(numbers), len(self._classes)), np.float32)
+        hot = np.zeros((len(numbers), len(number_of)), np.float32)
         labelled = np.flatnonzero(numbers >= 0)
         hot[labelled, numbers[labelled]] = 1
         return hot
@@ -121,7 +132,6 @@ class Feed:
         self.shuffle = split == AUGMENTED_SPLIT if shuffle is None else shuffle
         self.augment = split == AUGMENTED_SPLIT if augment is None else augment
         self._rows = snapshot.rows_of(split)
-        self._classes = {name: number for number, name in enumerate(snapshot.classes)}
         needs = _needs(snapshot, self._rows, treatment, batch_size)
         self.plan: Plan = make_plan(
             needs, _limit_bytes(memory_limit), usable_cores(), workers=workers, ahead=ahead, keys=self._key_of_position
@@ -190,16 +200,8 @@ class Feed:
             raise UsageError("two loops over one feed at the same time: finish one, or open a feed for each")
         self._upcoming = (epoch, number + 1) if number + 1 < len(self) else (epoch + 1, 0)
         self._delivered += 1
-        self._pictures += len(issued.keys)
-        return Batch(
-            self._images(slot, len(issued.keys)),
-            issued.keys,
-            issued.labels,
-            epoch,
-            number,
-            self._classes,
-            self.label_as,
-        )
+        self._pictures += len(issued.rows)
+        return Batch(self._images(slot, len(issued.rows)), epoch, number, issued.rows, self.snapshot, self.label_as)
 
     def _images(self, slot: Slot, count: int) -> Any:
         assert self._engine is not None
@@ -262,8 +264,17 @@ class Feed:
             self._finalizer = weakref.finalize(self, self._engine.abandon)
         self._ready: dict[tuple[int, int], Issued] = {}
         self._upcoming = (epoch, 0)
-        source = _BatchSource(self)
-        self._stream = self._engine.start(source.batches(epoch, until))
+        lookup = Lookup(
+            self.snapshot,
+            self._rows,
+            self._heavy,
+            batch_size=self.batch_size,
+            steps=len(self),
+            seed=self.seed,
+            shuffle=self.shuffle,
+            flip=self.treatment.flip if self.treatment is not None and self.augment else "none",
+        )
+        self._stream = self._engine.start(lookup.batches(epoch, until), lookup.key_of)
 
     def _stop_stream(self) -> None:
         stream, self._stream = self._stream, None
@@ -313,70 +324,8 @@ class Feed:
         return Meter(self._pictures, self._seconds, self._waited / self._seconds if self._seconds else 0.0, memory)
 
     def _key_of_position(self, position: int) -> str:
-        key: str = self.snapshot.manifest.take([int(self._rows[position])]).column("key")[0].as_py()
+        key: str = self.snapshot.manifest.take([self._rows[position]], ["key"]).column(0)[0].as_py()
         return key
-
-
-class _BatchSource:
-    """What the issuer asks for batches: order and look-up, without a reference to the feed that would keep it alive."""
-
-    def __init__(self, feed: Feed) -> None:
-        self._snapshot, self._rows, self._heavy = feed.snapshot, feed._rows, feed._heavy
-        self._batch_size, self._steps = feed.batch_size, len(feed)
-        self._seed, self._shuffle = feed.seed, feed.shuffle
-        self._flip = feed.treatment.flip if feed.treatment is not None and feed.augment else "none"
-
-    def batches(self, epoch: int, until: int) -> Iterator[Issued]:
-        for each in range(epoch, until):
-            positions = self._order(each)
-            group = max(1, LOOKED_UP_AT_ONCE // self._batch_size)
-            for first in range(0, self._steps, group):
-                last = min(first + group, self._steps)
-                yield from self._look_up(each, first, positions[first * self._batch_size : last * self._batch_size])
-
-    def _order(self, epoch: int) -> np.ndarray[Any, np.dtype[np.int32]]:
-        if self._shuffle:
-            order = shuffled(self._snapshot.manifest.hashes[self._rows], self._seed, epoch)
-        else:
-            order = self._by_key
-        return order.astype(np.int32)
-
-    @cached_property
-    def _by_key(self) -> np.ndarray[Any, np.dtype[np.int64]]:
-        keys = self._snapshot.manifest.take(self._rows).column("key").to_pylist()
-        encoded = [key.encode() for key in keys]
-        return np.array(sorted(range(len(encoded)), key=encoded.__getitem__), np.int64)
-
-    def _look_up(self, epoch: int, first: int, positions: Array) -> Iterator[Issued]:
-        """The batches from number `first` on whose records are at those positions: a few at once, which costs less."""
-        names = ("key", "label", "hash", "sha256", "crc32", "byte_count", *Facts._fields)
-        columns = []
-        for column in self._snapshot.manifest.lists(self._rows[positions], names):
-            columns.append(column)
-            time.sleep(0)  # lets workers have the interpreter in between: they need it more often than this thread
-        keys, labels, hash_list, digests, crcs, byte_counts, *facts = columns
-        places = self._snapshot.store.index.find(np.frombuffer(b"".join(digests), np.uint8).reshape(-1, 32))
-        for i in np.flatnonzero((places.segment < 0) | (places.length != np.array(byte_counts))).tolist():
-            where = (int(column[i]) for column in (places.segment, places.length, places.row))
-            check_place(keys[i], digests[i].hex(), byte_counts[i], places.shards, *where)
-        hashes = np.array(hash_list, np.uint64)
-        flipped = flips(hashes, self._seed, epoch, self._flip) if self._flip != "none" else [0] * len(keys)
-        size = self._batch_size
-        fields = (
-            (at % size for at in range(len(keys))),
-            keys,
-            [places.shards[segment] for segment in places.segment.tolist()],
-            places.offset.tolist(),
-            places.length.tolist(),
-            crcs,
-            places.row.tolist(),
-            map(Facts._make, zip(*facts, strict=True)),
-            flipped,
-            self._heavy[positions].tolist(),
-        )
-        items = list(map(Item._make, zip(*fields, strict=True)))
-        for number, at in enumerate(range(0, len(keys), size), first):
-            yield Issued((epoch, number), items[at : at + size], keys[at : at + size], labels[at : at + size])
 
 
 def _check(batch_size: Any, last: Any, label_as: Any, workers: Any, ahead: Any) -> None:

@@ -22,7 +22,8 @@ ENGINE_BYTES = 3 << 20
 # decoding that takes more than this from an allocator goes to a heavy lane
 LIGHT_ALLOCATION = 1 << 20
 
-_QUANTILES = (1.0, 0.999, 0.99, 0.95, 0.8, 0.5, 0.0)
+# how many of the light records may still be light, the rest going to lanes: the first that fits is taken
+_SHARES = (1.0, 0.999, 0.99, 0.95, 0.8, 0.5, 0.0)
 
 Numbers = np.ndarray[Any, np.dtype[np.int64]]
 
@@ -104,15 +105,14 @@ def is_heavy(needs: Needs, light_bytes: int) -> np.ndarray[Any, np.dtype[np.bool
 def _plans(needs: Needs, limit: int | None, cores: int, workers: int | None, ahead: int | None) -> Iterator[Plan]:
     """All plans worth a try, the best first: all workers, then less ahead and fewer lanes, then fewer workers."""
     each = needs.of_one_worker
-    light = each[needs.allocated <= LIGHT_ALLOCATION]
-    thresholds = (
-        sorted({int(np.quantile(light, q, method="lower")) for q in _QUANTILES}, reverse=True) if len(light) else [0]
-    )
+    light = np.sort(each[needs.allocated <= LIGHT_ALLOCATION])
+    largest_light = {int(light[int(share * (len(light) - 1))]) for share in _SHARES} if len(light) else {0}
+    thresholds = sorted(largest_light, reverse=True)
     largest_heavy = [int(each[is_heavy(needs, threshold)].max(initial=0)) for threshold in thresholds]
     for count in [workers] if workers else range(cores, 0, -1):
         for some_ahead, lanes in _shapes(count, ahead):
             for threshold, heavy in zip(thresholds, largest_heavy, strict=True):
-                if heavy or lanes == 1:
+                if heavy or lanes == count:
                     yield _plan(needs, limit, count, lanes if heavy else 0, some_ahead, threshold, heavy)
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
+from functools import partial
 from typing import Any, Literal
 
 import numpy as np
@@ -42,9 +43,9 @@ def decode(
     `reduction` (1, 2, 4, 8) decodes a JPEG to ceil(h / reduction) x ceil(w / reduction); other formats ignore it.
     `buffer` receives the pixels where `decodes_into_own_buffer` holds. Raises PictureError where the bytes are broken.
     """
+    if decodes_into_own_buffer(facts):
+        return decode_jpeg(data, jpeg_decoder(facts, color, reduction), facts, buffer)
     try:
-        if decodes_into_own_buffer(facts):
-            return _decode_jpeg(data, facts, color, reduction, buffer)
         pixels = _decode_deep(data) if "16" in facts.mode and facts.format != "ppm" else _decode_with_pillow(data, facts)
     except PictureError:
         raise
@@ -84,20 +85,34 @@ def to_rgb(pixels: Pixels) -> Pixels:
     return np.repeat(pixels[..., None], 3, axis=2) if pixels.ndim == 2 else pixels
 
 
-def _decode_jpeg(data: bytes | memoryview, facts: Facts, color: Color, reduction: int, buffer: memoryview | None) -> Pixels:
+JpegDecoder = Callable[..., Pixels]
+
+
+def jpeg_decoder(facts: Facts, color: Color, reduction: int = 1) -> JpegDecoder:
+    """What decodes every JPEG of equal facts: made once for many pictures, since making it costs as much as using it."""
     import simplejpeg
 
-    height, width = facts.coded_size
-    wanted: dict[str, Any] = {"colorspace": "GRAY" if color == "gray" else "RGB", "buffer": buffer}
+    wanted: dict[str, Any] = {"colorspace": "GRAY" if color == "gray" else "RGB"}
     if reduction > 1:
+        height, width = facts.coded_size
         wanted |= {"min_height": -(-height // reduction), "min_width": -(-width // reduction)}
+    return partial(simplejpeg.decode_jpeg, **wanted)
+
+
+def decode_jpeg(data: bytes | memoryview, decoder: JpegDecoder, facts: Facts, buffer: memoryview | None = None) -> Pixels:
+    """As `decode`, with the decoder made before."""
     try:
-        pixels = simplejpeg.decode_jpeg(data, **wanted)
-    except ValueError as error:
+        pixels = decoder(data, buffer=buffer)
+    except MemoryError:
+        raise
+    except Exception as error:
         if "extraneous bytes" not in str(error):  # harmless rubbish between two parts of the file; all else is damage
-            raise
-        pixels = simplejpeg.decode_jpeg(data, strict=False, **wanted)
-    return pixels[..., 0] if color == "gray" else pixels
+            raise PictureError(_reason(error, data, facts)) from error
+        try:
+            pixels = decoder(data, buffer=buffer, strict=False)
+        except ValueError as worse:
+            raise PictureError(_reason(worse, data, facts)) from worse
+    return pixels[..., 0] if pixels.shape[2] == 1 else pixels
 
 
 def _decode_with_pillow(data: bytes | memoryview, facts: Facts) -> Pixels:

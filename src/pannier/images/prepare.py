@@ -3,12 +3,22 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
 from pannier.errors import NotFoundError, PictureError, UsageError
-from pannier.images.decode import Pixels, decode, decodes_into_own_buffer, to_gray, to_rgb, upright
+from pannier.images.decode import (
+    JpegDecoder,
+    Pixels,
+    decode,
+    decode_jpeg,
+    decodes_into_own_buffer,
+    jpeg_decoder,
+    to_gray,
+    to_rgb,
+    upright,
+)
 from pannier.images.facts import Facts, check_pixels, read_facts
 from pannier.images.placement import place, reduced, reduction
 
@@ -18,6 +28,19 @@ if TYPE_CHECKING:
 Array = np.ndarray[Any, Any]
 
 FLIP_HORIZONTAL, FLIP_VERTICAL = 1, 2
+
+# pictures of so many different facts are remembered at once
+MOST_WAYS = 256
+
+
+class _Way(NamedTuple):
+    """What is the same for all pictures of equal facts: looked up, not worked out again for each of them."""
+
+    decoder: JpegDecoder | None
+    pixel_bytes: int
+    box: tuple[float, float, float, float]
+    target: tuple[int, int, int, int]
+    scratch_bytes: int
 
 
 class Preparation:
@@ -41,11 +64,13 @@ class Preparation:
         self._scale, self._offset = treatment.value_line()
         pad = np.array([[treatment.pad]], np.uint8)
         self._pad = to_gray(pad).ravel() if treatment.color == "gray" else pad.ravel()
+        self._is_planar = treatment.layout == "chw"
         self._decoded = np.empty(decode_bytes, np.uint8)
+        self._room = self._decoded.data
         self._turned = np.empty(0, np.uint8)
         self._scratch = np.empty(scratch_bytes, np.uint8)
         self._planes = np.empty(0, self.treatment.dtype)
-        self._reductions: dict[tuple[int, int], int] = {}
+        self._ways: dict[Facts, _Way] = {}
 
     def one(self, picture: str | Path | bytes | Array) -> Array:
         """A new prepared array of a picture from anywhere. Raises PictureError, or UsageError for what is no picture."""
@@ -69,56 +94,56 @@ class Preparation:
 
     def into(self, data: bytes | memoryview, facts: Facts, out: Array, flips: int = 0) -> None:
         """Encoded bytes with their facts -> `out`, an array of the treatment's shape and dtype."""
-        by = self._reduction(facts) if facts.format == "jpeg" else 1
-        buffer = None
-        if decodes_into_own_buffer(facts):
-            height, width = facts.coded_size
-            buffer = self._room_for(-(-height // by) * -(-width // by) * self._channels)
+        way = self._ways.get(facts) or self._new_way(facts)
+        if way.decoder is not None:
+            pixels = decode_jpeg(data, way.decoder, facts, self._room_for(way.pixel_bytes))
         else:
-            by = 1
-        pixels = decode(data, facts, self._color, background=self.treatment.background, reduction=by, buffer=buffer)
+            pixels = decode(data, facts, self._color, background=self.treatment.background)
         if facts.turn != 1:
             turned = upright(pixels, facts.turn)
             self._turned = _grown(self._turned, turned.size)
             pixels = self._turned[: turned.size].reshape(turned.shape)
             np.copyto(pixels, turned)
-        self._place_into(pixels, facts.height, facts.width, by, out, flips)
+        self._place_into(pixels, way, out, flips)
 
     def pixels_into(self, pixels: Pixels, out: Array, flips: int = 0) -> None:
         """Upright pixels, uint8 (h, w, 3), or (h, w) for gray -> `out`."""
         height, width = pixels.shape[:2]
-        self._place_into(np.ascontiguousarray(pixels), height, width, 1, out, flips)
+        self._place_into(np.ascontiguousarray(pixels), self._way(height, width, 1, None), out, flips)
 
-    def _place_into(self, pixels: Pixels, height: int, width: int, by: int, out: Array, flips: int) -> None:
-        box, target = place(height, width, self._size, self._fit)
+    def _place_into(self, pixels: Pixels, way: _Way, out: Array, flips: int) -> None:
         channels = self._channels
         rows, columns = pixels.shape[:2]
-        scratch = self._scratch_for(rows, columns, target)
-        planes = out if self.treatment.layout == "chw" else self._own_planes()
+        self._scratch = scratch = _grown(self._scratch, way.scratch_bytes)
+        planes = out if self._is_planar else self._own_planes()
         lies = pixels.reshape(rows, columns * channels)
         self._kernels.prepare(
-            lies, channels, reduced(box, by), target, flips, self._pad, self._scale, self._offset, scratch, planes
+            lies, channels, way.box, way.target, flips, self._pad, self._scale, self._offset, scratch, planes
         )
         if planes is not out:
             np.copyto(out, np.moveaxis(planes, 0, -1))
 
-    def _reduction(self, facts: Facts) -> int:
-        size = (facts.height, facts.width)
-        found = self._reductions.get(size)
-        if found is None:
-            if len(self._reductions) > 4096:
-                self._reductions.clear()
-            found = self._reductions[size] = int(reduction(*size, self._size, self._fit))
-        return found
+    def _new_way(self, facts: Facts) -> _Way:
+        if len(self._ways) >= MOST_WAYS:
+            self._ways.clear()
+        by, decoder = 1, None
+        if decodes_into_own_buffer(facts):
+            by = int(reduction(facts.height, facts.width, self._size, self._fit))
+            decoder = jpeg_decoder(facts, self._color, by)
+        way = self._ways[facts] = self._way(facts.height, facts.width, by, decoder)
+        return way
+
+    def _way(self, height: int, width: int, by: int, decoder: JpegDecoder | None) -> _Way:
+        rows, columns = -(-height // by), -(-width // by)
+        box, target = place(height, width, self._size, self._fit)
+        scratch = self._kernels.scratch_bytes(rows, columns, self._channels, target[0], target[1])
+        return _Way(decoder, rows * columns * self._channels, reduced(box, by), target, int(scratch))
 
     def _room_for(self, byte_count: int) -> memoryview:
-        self._decoded = _grown(self._decoded, byte_count)
-        return self._decoded[:byte_count].data
-
-    def _scratch_for(self, height: int, width: int, target: tuple[int, int, int, int]) -> Array:
-        needed = self._kernels.scratch_bytes(height, width, self._channels, target[0], target[1])
-        self._scratch = _grown(self._scratch, needed)
-        return self._scratch
+        if self._decoded.size < byte_count:
+            self._decoded = np.empty(byte_count, np.uint8)
+            self._room = self._decoded.data
+        return self._room[:byte_count]
 
     def _own_planes(self) -> Array:
         if not self._planes.size:

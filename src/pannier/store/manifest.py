@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import io
-import zlib
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import repeat
@@ -15,7 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from pannier.errors import DamageError
-from pannier.hashing import argsort_hashes
+from pannier.hashing import argsort_hashes, crc32_of
 from pannier.store.content import (
     BUCKET_SHIFT,
     bucket_digest,
@@ -92,6 +91,7 @@ class Manifest:
         self.base_digests = digests if base_digests is None else base_digests
         self._base, self._delta = base, delta
         self._known_names: dict[str, list[str]] = {}
+        self._views: dict[str, list[Any]] = {}
         if delta is None or not delta.num_rows:
             self._rows, self._all = None, base
         else:
@@ -127,6 +127,36 @@ class Manifest:
         values = self._all.column(name).to_numpy()
         return values if self._rows is None else values[self._rows]
 
+    def gather(self, rows: Any, name: str) -> Any:
+        """A column of fixed width for some rows, as a NumPy array: (n,), or (n, width) for bytes; names as their numbers.
+
+        For columns without NULL. For a few rows, many times: touches nothing but those rows.
+        """
+        at = rows if self._rows is None else self._rows[rows]
+        views = self._views_of(name)
+        if len(views) == 1:
+            return views[0][at]
+        out = np.empty((len(at), *views[0].shape[1:]), views[0].dtype)
+        start = 0
+        for view in views:
+            here = (at >= start) & (at < start + len(view))
+            out[here] = view[at[here] - start]
+            start += len(view)
+        return out
+
+    def _views_of(self, name: str) -> list[Any]:
+        if name not in self._views:
+            self._views[name] = [_fixed_width(chunk) for chunk in self._all.column(name).chunks]
+        return self._views[name]
+
+    def names(self, name: str) -> list[str]:
+        """The names behind the numbers of a column of names. Empty for other columns."""
+        if name not in self._known_names:
+            chunks = self._all.column(name).chunks
+            is_names = chunks and pa.types.is_dictionary(chunks[0].type)
+            self._known_names[name] = chunks[0].dictionary.to_pylist() if is_names else []
+        return self._known_names[name]
+
     def codes(self, name: str) -> tuple[np.ndarray[Any, np.dtype[np.int32]], list[str]]:
         """A column of names as (number by row, -1 for NULL; the names). Names may be there that no row has."""
         column = self._all.column(name).unify_dictionaries()
@@ -135,17 +165,18 @@ class Manifest:
         codes = np.concatenate([_codes(chunk) for chunk in column.chunks])
         return codes if self._rows is None else codes[self._rows], column.chunk(0).dictionary.to_pylist()
 
-    def take(self, rows: Any) -> Any:
-        """An Arrow table of those rows, by number."""
+    def take(self, rows: Any, names: Sequence[str] | None = None) -> Any:
+        """An Arrow table of those rows, by number; of all columns unless some are named."""
         rows = np.asarray(rows, np.int64)
+        table = self._all if names is None else self._all.select(list(names))
         if self._rows is None:
-            return self._base.take(pa.array(rows))
-        return self._take_of_both(self._rows[rows])
+            return table.take(pa.array(rows))
+        return self._take_of_both(table, self._rows[rows])
 
-    def _take_of_both(self, positions: Any) -> Any:
+    def _take_of_both(self, table: Any, positions: Any) -> Any:
         """Rows out of base and delta, each by itself: Arrow would join the whole of both for a handful of rows."""
         count = self._base.num_rows
-        base, delta = (self._all.slice(0, count), self._all.slice(count))
+        base, delta = (table.slice(0, count), table.slice(count))
         in_delta = positions >= count
         if not in_delta.any():
             return base.take(pa.array(positions))
@@ -155,19 +186,11 @@ class Manifest:
         order[in_delta] = np.arange(len(parts[1])) + len(parts[0])
         return pa.concat_tables(parts).take(pa.array(order))
 
-    def lists(self, rows: Any, names: Iterable[str]) -> Iterator[list[Any]]:
+    def lists(self, rows: Any, names: Sequence[str]) -> Iterator[list[Any]]:
         """Columns of those rows as lists, one after another; for a few rows, many times: faster than Arrow's own."""
-        table = self.take(rows)
+        table = self.take(rows, names)
         for name in names:
-            yield _as_list(table.column(name), self._names_of(name))
-
-    def _names_of(self, column: str) -> list[str]:
-        """The names behind the numbers of a column of names; taking rows does not change them. Empty for other columns."""
-        if column not in self._known_names:
-            chunks = self._all.column(column).chunks
-            is_names = chunks and pa.types.is_dictionary(chunks[0].type)
-            self._known_names[column] = chunks[0].dictionary.to_pylist() if is_names else []
-        return self._known_names[column]
+            yield _as_list(table.column(name), self.names(name))
 
     def table(self) -> Any:
         """All rows as one Arrow table."""
@@ -258,7 +281,7 @@ def publish(directory: Directory, table: Any, digests: Mapping[int, bytes | None
         for batch in table.cast(schema).combine_chunks().to_batches():
             writer.write_batch(batch)
     content = sink.getvalue()
-    file = ManifestFile(digest(content), zlib.crc32(content), len(content), table.num_rows)
+    file = ManifestFile(digest(content), crc32_of(content), len(content), table.num_rows)
     directory.create(file.path, content)
     return file
 
@@ -287,7 +310,7 @@ def _read(directory: Directory, file: ManifestFile) -> tuple[Any, dict[int, byte
         raise DamageError(f"{file.path} is missing; bring it back from a copy of the store", file=file.path) from None
     except OSError as error:
         raise DamageError(f"{file.path} cannot be read: {error}", file=file.path) from error
-    if content.size != file.byte_count or zlib.crc32(content) != file.crc32:
+    if content.size != file.byte_count or crc32_of(content) != file.crc32:
         raise DamageError(f"{file.path} is damaged: its checksum does not fit", file=file.path)
     table = pa.ipc.open_file(content).read_all()
     digests = digests_from_bytes(table.schema.metadata[_BUCKETS_KEY])
@@ -306,6 +329,13 @@ def _as_list(column: Any, names: list[str]) -> list[Any]:
         return values
     rows: list[Any] = column.to_pylist()
     return rows
+
+
+def _fixed_width(chunk: Any) -> Any:
+    """A chunk's values as NumPy sees them, not copied; NULL is not told from others."""
+    if pa.types.is_fixed_size_binary(chunk.type):
+        return fixed_bytes(chunk, chunk.type.byte_width)
+    return (chunk.indices if pa.types.is_dictionary(chunk.type) else chunk).to_numpy()
 
 
 def _codes(chunk: Any) -> Any:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections import OrderedDict
+from typing import NamedTuple
 
 from pannier.errors import DamageError
 from pannier.hashing import crc32_of
@@ -11,6 +12,30 @@ from pannier.store.files import Directory
 from pannier.store.shards import shard_path
 
 DEFAULT_OPEN_FILES = 32
+
+
+class Place(NamedTuple):
+    """Where a picture's bytes lie, their CRC-32, and the row of the shard that they belong to."""
+
+    shard: str
+    offset: int
+    length: int
+    crc32: int
+    row: int
+
+
+class ReadError(Exception):
+    """Bytes that are not to be had as they were packed; says what is wrong. `damage` makes a user's error of it."""
+
+
+def damage(place: Place, key: str, what: str) -> DamageError:
+    """The error that names shard, row and key."""
+    return DamageError(
+        f"record {key!r} (row {place.row} of shard {place.shard}) {what}",
+        file=f"shards/{place.shard}.arrow",
+        row=place.row,
+        key=key,
+    )
 
 
 class PictureReader:
@@ -24,27 +49,28 @@ class PictureReader:
         self._open_files = open_files
         self._handles: OrderedDict[str, int] = OrderedDict()
 
-    def read(self, shard: str, offset: int, length: int, crc32: int, row: int, key: str) -> bytes:
-        """The bytes of one picture. Raises DamageError, which names shard, row and key."""
-        buffer = bytearray(length)
-        self.read_into(memoryview(buffer), shard, offset, crc32, row, key)
+    def read(self, place: Place) -> bytes:
+        """The bytes of one picture. Raises ReadError."""
+        buffer = bytearray(place.length)
+        self.read_into(memoryview(buffer), place)
         return bytes(buffer)
 
-    def read_into(self, buffer: memoryview, shard: str, offset: int, crc32: int, row: int, key: str) -> None:
-        """Fills the whole buffer. Raises DamageError, which names shard, row and key."""
+    def read_into(self, buffer: memoryview, place: Place) -> None:
+        """Fills the buffer, which is as long as the picture. Raises ReadError."""
+        shard, offset, length, crc32, _ = place
         try:
             got = os.preadv(self._handle(shard), [buffer], offset)
-            while 0 < got < len(buffer):
+            while 0 < got < length:
                 more = os.preadv(self._handle(shard), [buffer[got:]], offset + got)
                 if more == 0:
                     break
                 got += more
         except OSError as error:
-            raise _damage(shard, row, key, f"it cannot be read ({error.strerror or error})") from error
-        if got != len(buffer):
-            raise _damage(shard, row, key, "the shard is cut short")
+            raise ReadError(_damaged(f"it cannot be read ({error.strerror or error})")) from error
+        if got != length:
+            raise ReadError(_damaged("the shard is cut short"))
         if crc32_of(buffer) != crc32:
-            raise _damage(shard, row, key, "its bytes are not what was packed")
+            raise ReadError(_damaged("its bytes are not what was packed"))
 
     def _handle(self, shard: str) -> int:
         handle = self._handles.get(shard)
@@ -63,10 +89,5 @@ class PictureReader:
             os.close(self._handles.popitem()[1])
 
 
-def _damage(shard: str, row: int, key: str, what: str) -> DamageError:
-    return DamageError(
-        f"record {key!r} (row {row} of shard {shard}) is damaged: {what}; run pannier verify to see all that is harmed",
-        file=f"shards/{shard}.arrow",
-        row=row,
-        key=key,
-    )
+def _damaged(what: str) -> str:
+    return f"is damaged: {what}; run pannier verify to see all that is harmed"

@@ -18,7 +18,7 @@ from pannier.images.prepare import pixels_of
 from pannier.splits import counts_by_class
 from pannier.store.documents import Document, digest, parsed
 from pannier.store.manifest import COLUMNS, Manifest, ManifestFile
-from pannier.store.reading import PictureReader
+from pannier.store.reading import PictureReader, Place, ReadError, damage
 
 if TYPE_CHECKING:
     from pannier.feed.feed import Feed
@@ -52,9 +52,12 @@ class Record:
             int(column[0]) for column in (places.segment, places.offset, places.length, places.row)
         )
         check_place(self.key, self.sha256, self.byte_count, places.shards, segment, length, row)
+        place = Place(places.shards[segment], offset, length, self.crc32, row)
         reader = PictureReader(self._store.directory)
         try:
-            return reader.read(places.shards[segment], offset, length, self.crc32, row, self.key)
+            return reader.read(place)
+        except ReadError as error:
+            raise damage(place, self.key, str(error)) from error
         finally:
             reader.close()
 
@@ -120,6 +123,11 @@ class Snapshot:
             side={name: value for name, value in fields.items() if name not in COLUMNS},
             _store=self.store,
         )
+
+    @cached_property
+    def class_numbers(self) -> dict[str, int]:
+        """The number of each class, as batches of this snapshot have it."""
+        return {name: number for number, name in enumerate(self.classes)}
 
     @property
     def splits(self) -> dict[str, int]:

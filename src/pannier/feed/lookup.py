@@ -1,0 +1,122 @@
+"""What comes next: the order of epochs, parted into batches, and where their pictures lie. Looked up shortly before use."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from pannier.feed.buffers import Slot
+from pannier.feed.order import flips, shuffled
+from pannier.images.facts import Facts
+from pannier.store.reading import Place
+from pannier.store.snapshot import Snapshot, check_place
+
+Array = np.ndarray[Any, Any]
+
+# so many records, in whole batches, are looked up at once, which costs less a record
+LOOKED_UP_AT_ONCE = 128
+
+
+class Item(NamedTuple):
+    """One record of a batch: where in it, which row of the manifest, where its bytes lie, and what is known of them."""
+
+    at: int
+    record: int
+    place: Place
+    facts: Facts
+    flips: int
+    is_heavy: bool
+
+
+@dataclass
+class Issued:
+    """One batch on its way: its number (epoch, batch), its records' rows in the manifest, its items."""
+
+    number: tuple[int, int]
+    rows: Array
+    items: list[Item]
+    slot: Slot | None = None
+    left: int = 0
+
+
+class Lookup:
+    """Order and places of one feed's records. Knows nothing of the feed itself, which it would keep alive."""
+
+    def __init__(
+        self,
+        snapshot: Snapshot,
+        rows: Array,
+        heavy: Array,
+        *,
+        batch_size: int,
+        steps: int,
+        seed: int,
+        shuffle: bool,
+        flip: str,
+    ) -> None:
+        self._manifest, self._index = snapshot.manifest, snapshot.store.index
+        self._rows, self._heavy = rows, heavy
+        self._batch_size, self._steps = batch_size, steps
+        self._seed, self._shuffle, self._flip = seed, shuffle, flip
+
+    def batches(self, epoch: int, until: int) -> Iterator[Issued]:
+        """All batches from the first of `epoch` to the last before `until`. Raises DamageError."""
+        group = max(1, LOOKED_UP_AT_ONCE // self._batch_size)
+        for each in range(epoch, until):
+            positions = self._order(each)
+            for first in range(0, self._steps, group):
+                last = min(first + group, self._steps)
+                yield from self._look_up(each, first, positions[first * self._batch_size : last * self._batch_size])
+
+    def key_of(self, row: int) -> str:
+        """The key of a record by its row in the manifest."""
+        key: str = self._manifest.take([row], ["key"]).column(0)[0].as_py()
+        return key
+
+    def _order(self, epoch: int) -> np.ndarray[Any, np.dtype[np.int32]]:
+        if self._shuffle:
+            order = shuffled(self._manifest.hashes[self._rows], self._seed, epoch)
+        else:
+            order = self._by_key
+        return order.astype(np.int32)
+
+    @cached_property
+    def _by_key(self) -> np.ndarray[Any, np.dtype[np.int64]]:
+        keys = self._manifest.take(self._rows, ["key"]).column(0).to_pylist()
+        encoded = [key.encode() for key in keys]
+        return np.array(sorted(range(len(encoded)), key=encoded.__getitem__), np.int64)
+
+    def _look_up(self, epoch: int, first: int, positions: Array) -> Iterator[Issued]:
+        """The batches from number `first` on whose records are at those positions."""
+        rows, size = self._rows[positions], self._batch_size
+        places = self._places(rows)
+        facts = self._facts(rows)
+        flipped = flips(self._manifest.hashes[rows], self._seed, epoch, self._flip)
+        within = [at % size for at in range(len(rows))]
+        fields = (within, rows.tolist(), places, facts, flipped, self._heavy[positions].tolist())
+        items = list(map(Item._make, zip(*fields, strict=True)))
+        for number, at in enumerate(range(0, len(rows), size), first):
+            yield Issued((epoch, number), rows[at : at + size], items[at : at + size])
+
+    def _places(self, rows: Array) -> list[Place]:
+        sha256, lengths = self._manifest.gather(rows, "sha256"), self._manifest.gather(rows, "byte_count")
+        found = self._index.find(sha256)
+        for i in np.flatnonzero((found.segment < 0) | (found.length != lengths)).tolist():
+            where = (int(column[i]) for column in (found.segment, found.length, found.row))
+            check_place(self.key_of(rows[i]), sha256[i].tobytes().hex(), int(lengths[i]), found.shards, *where)
+        shards = [found.shards[segment] for segment in found.segment.tolist()]
+        crcs = self._manifest.gather(rows, "crc32").tolist()
+        columns = (shards, found.offset.tolist(), found.length.tolist(), crcs, found.row.tolist())
+        return list(map(Place._make, zip(*columns, strict=True)))
+
+    def _facts(self, rows: Array) -> list[Facts]:
+        """What decoding needs to know; whether a picture is progressive matters to planning alone."""
+        numbers = (self._manifest.gather(rows, name).tolist() for name in ("format", "mode", "height", "width", "turn"))
+        formats, modes, *sizes = numbers
+        format_names, mode_names = self._manifest.names("format"), self._manifest.names("mode")
+        columns = ([format_names[code] for code in formats], [mode_names[code] for code in modes], *sizes)
+        return [Facts(*each) for each in zip(*columns, strict=True)]

@@ -24,7 +24,7 @@ class Slot:
         self.items: list[bytes] = [b""] * count if shape is None else []
         if shape is not None:
             size = max(1, count * int(np.prod(shape)) * self.dtype.itemsize)
-            self._memory = mmap.mmap(-1, size)
+            self._memory = mmap.mmap(-1, size, flags=mmap.MAP_PRIVATE | mmap.MAP_ANONYMOUS)  # so that limits count it
             self.array: Array = np.frombuffer(self._memory, self.dtype, count * int(np.prod(shape))).reshape(count, *shape)
 
 

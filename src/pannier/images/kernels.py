@@ -15,7 +15,7 @@ import math
 import numpy as np
 from numba import njit
 
-U8, U16, U64 = np.uint8, np.uint16, np.uint64
+U8, U16, U32, U64 = np.uint8, np.uint16, np.uint32, np.uint64
 
 
 def _can_keep_compiled() -> bool:
@@ -205,18 +205,18 @@ def box_reduce(source, channels, across, down, sums, out):
     for y in range(out.shape[0]):
         y0, y1 = y * down, min((y + 1) * down, height)
         for i in range(columns):
-            sums[i] = np.uint32(source[y0, i])
+            sums[i] = U32(source[y0, i])
         for j in range(y0 + 1, y1):
             row = source[j]
             for i in range(columns):
-                sums[i] = np.uint32(sums[i] + np.uint32(row[i]))
+                sums[i] = U32(sums[i] + U32(row[i]))
         for x in range(out.shape[1] // channels):
             x0, x1 = x * across, min((x + 1) * across, width)
-            count = np.uint32((y1 - y0) * (x1 - x0))
+            count = U32((y1 - y0) * (x1 - x0))
             for c in range(channels):
-                total = np.uint32(count >> np.uint32(1))
+                total = U32(count >> U32(1))
                 for i in range(x0, x1):
-                    total = np.uint32(total + sums[i * channels + c])
+                    total = U32(total + sums[i * channels + c])
                 out[y, x * channels + c] = U8(total // count)
 
 
@@ -350,27 +350,52 @@ def fill_edges(out, above, before, height, width, pad, scale, offset):
 
 
 @njit(**CACHED)
-def spectrum_bits(small, cosines):
-    """A perceptual hash: a bit for each of cosines @ small @ cosines.T, from the highest, set above the 32nd smallest."""
-    count, side = cosines.shape
-    half = np.empty((count, side), np.int64)
-    for u in range(count):
+def perceptual_bits(picture, cosines, sums, small):
+    """The hash of gray pixels: their means in `small`, (side, side), then a bit for each of cosines @ small @ cosines.T.
+
+    The bits come from the highest; one is set where its number is above the 32nd smallest. `sums` is room for a row.
+    """
+    height, width = picture.shape
+    side = small.shape[0]
+    edges = np.empty((side, 2), np.int64)
+    for j in range(side):
+        edges[j, 0] = j * width // side
+        edges[j, 1] = max(edges[j, 0] + 1, (j + 1) * width // side)
+    for i in range(side):
+        top = i * height // side
+        bottom = max(top + 1, (i + 1) * height // side)
+        for x in range(width):
+            sums[x] = U32(picture[top, x])
+        for y in range(top + 1, bottom):
+            row = picture[y]
+            for x in range(width):
+                sums[x] = U32(sums[x] + U32(row[x]))
+        for x in range(1, width):
+            sums[x] = U32(sums[x] + sums[x - 1])
+        for j in range(side):
+            left, right = edges[j]
+            before = sums[left - 1] if left > 0 else U32(0)
+            count = U32((bottom - top) * (right - left))
+            small[i, j] = U32(U32(sums[right - 1] - before) + (count >> U32(1))) // count
+    frequencies = cosines.shape[0]
+    half = np.empty((frequencies, side), np.int64)
+    for u in range(frequencies):
         for x in range(side):
             total = 0
             for y in range(side):
-                total += cosines[u, y] * np.int64(small[y, x])
+                total += cosines[u, y] * small[y, x]
             half[u, x] = total
-    spectrum = np.empty(count * count, np.int64)
-    for u in range(count):
-        for v in range(count):
+    spectrum = np.empty(frequencies * frequencies, np.int64)
+    for u in range(frequencies):
+        for v in range(frequencies):
             total = 0
             for x in range(side):
                 total += half[u, x] * cosines[v, x]
-            spectrum[u * count + v] = total
+            spectrum[u * frequencies + v] = total
     bits = U64(0)
-    for i in range(count * count):
+    for i in range(spectrum.size):
         below = 0
-        for j in range(count * count):
+        for j in range(spectrum.size):
             below += spectrum[j] < spectrum[i]
-        bits = (bits << U64(1)) | U64(below >= count * count // 2)
+        bits = (bits << U64(1)) | U64(below >= spectrum.size // 2)
     return bits

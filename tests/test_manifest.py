@@ -19,6 +19,7 @@ from pannier.store import manifest as manifests
 from pannier.store.content import BUCKETS, encode_row
 from pannier.store.files import Directory
 from pannier.store.manifest import REMOVED, SCHEMA, Manifest
+from pannier.store.merging import rows_there
 
 keys = st.integers(0, 60).map(lambda i: f"class{i % 5}/{i:04}.jpg")
 values = st.tuples(st.sampled_from(["twill", "satin", None]), st.sampled_from(["train", "val", None]), st.integers(0, 255))
@@ -82,6 +83,23 @@ def test_any_history_of_changes_reads_back(first: int, history: list[dict[str, A
         assert [again.take([row]).column("key")[0].as_py() for row in again.keys_in_order()[:3]] == sorted(expected)[:3]
         at_once = manifests.write(Directory(Path(folder) / "other"), Manifest.empty(), table(dict(expected)))
         assert at_once.content_id == manifest.content_id
+
+
+def test_keys_whose_hashes_are_alike_are_told_apart(tmp_path: Path) -> None:
+    rows = table({f"a/{i}.jpg": ("twill", "train", i) for i in range(4)})
+    alike = rows.set_column(0, SCHEMA.field("hash"), pa.array([7, 7, 7, 9], pa.uint64())).sort_by([("key", "ascending")])
+    alike = alike.take(pa.array(np.lexsort((np.arange(4), alike.column("hash").to_numpy()))))
+    manifest = manifests.write(Directory(tmp_path), Manifest.empty(), alike)
+    taken = manifest.take(np.arange(4), ["key"]).column(0).to_pylist()
+    asked = pa.table(
+        {"hash": pa.array([7, 7, 7, 7, 8], pa.uint64()), "key": pa.array([*taken[::-1], "x"], pa.large_string())}
+    )
+    there = rows_there(manifest, asked).tolist()
+    expected = [
+        taken.index(key) if key in taken and manifest.hashes[taken.index(key)] == 7 else -1 for key in [*taken[::-1], "x"]
+    ]
+    assert there == expected
+    assert there.count(-1) == 2
 
 
 def test_a_flipped_label_does_not_pass(tmp_path: Path) -> None:

@@ -42,6 +42,7 @@ def test_floors_import_only_from_floors_above_them() -> None:
     floors = [
         "errors",
         "hashing",
+        "columns",
         "machine",
         "sizes",
         "images",

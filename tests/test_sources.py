@@ -11,6 +11,7 @@ import pytest
 import pannier
 from pannier.errors import NotFoundError, SourceError, UsageError
 from pannier.sources.folders import FolderSource
+from pannier.sources.rows import choose
 from tests.conftest import draw, encoded, fill
 
 
@@ -25,14 +26,14 @@ def test_pictures_are_told_by_content_and_all_else_is_skipped(tmp_path: Path) ->
     put(tmp_path / "a" / "text.jpg", b"not a picture at all")
     put(tmp_path / "a" / "empty.png", b"")
     source = FolderSource(tmp_path)
-    assert [row.key for row in source.rows()] == ["a/empty.png", "a/picture.txt"]
+    assert source.table().column("path").to_pylist() == ["a/empty.png", "a/picture.txt"]
     assert [(item.key, item.kind) for item in source.passed] == [("a/text.jpg", "skipped")]
 
 
 def test_columns_count_below_the_split_folder(tmp_path: Path) -> None:
     for split in ("Training", "valid", "TEST"):
         put(tmp_path / split / "woven" / "twill" / f"{split}.jpg")
-    rows = {row.key: row.columns for row in FolderSource(tmp_path).rows()}
+    rows = {row["path"]: row for row in FolderSource(tmp_path).table().to_pylist()}
     columns = rows["Training/woven/twill/Training.jpg"]
     assert (columns["split"], columns["top"], columns["parent"], columns["stem"]) == (
         "train",
@@ -62,9 +63,9 @@ def test_odd_names_and_links_are_said_and_survived(tmp_path: Path) -> None:
         file.write(encoded(draw(1)))
     put(root / "a" / "e\u0301.jpg")
     source = FolderSource(root)
-    assert [row.key for row in source.rows()] == ["a/%FF.jpg", "a/1.jpg", "a/\u00e9.jpg"]
+    assert source.table().column("path").to_pylist() == ["a/%FF.jpg", "a/1.jpg", "a/\u00e9.jpg"]
     assert {item.kind for item in source.passed} == {"link", "name", "unreadable"}
-    assert source.read(next(source.rows()))
+    assert all(source.read(row) for row in choose(source, "parent", {}))
 
 
 def test_two_names_of_one_unicode_form_are_refused(tmp_path: Path) -> None:

@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from pannier.columns import to_digests
 from pannier.errors import UsageError
 from pannier.splits import deal, read_shares, targets
 
@@ -47,7 +48,7 @@ def test_doubles_stay_together_and_classes_come_out_as_near_as_doubles_allow(
     records: list[tuple[str | None, int]], seed: int
 ) -> None:
     labels, groups = [label for label, _ in records], [digest(group) for _, group in records]
-    dealt = deal(labels, groups, [None] * len(labels), SHARES, seed)
+    dealt = deal(labels, to_digests(groups), [None] * len(labels), SHARES, seed)
     where = defaultdict(set)
     for group, split in zip(groups, dealt.splits, strict=True):
         where[group].add(split)
@@ -55,7 +56,7 @@ def test_doubles_stay_together_and_classes_come_out_as_near_as_doubles_allow(
     if max(Counter(groups).values()) == 1:
         assert set(dealt.deviation.values()) <= {0}
     order = sorted(range(len(labels)), key=lambda i: (groups[i], str(labels[i])))
-    again = deal([labels[i] for i in order], [groups[i] for i in order], [None] * len(order), SHARES, seed)
+    again = deal([labels[i] for i in order], to_digests(groups[i] for i in order), [None] * len(order), SHARES, seed)
     assert {(labels[i], groups[i], dealt.splits[i]) for i in order} == set(
         zip([labels[i] for i in order], [groups[i] for i in order], again.splits, strict=True)
     )
@@ -65,20 +66,19 @@ def test_doubles_stay_together_and_classes_come_out_as_near_as_doubles_allow(
 @given(first=st.integers(0, 80), more=st.integers(0, 80), seed=st.integers(0, 9))
 def test_what_has_a_split_keeps_it_and_new_ones_fill_what_is_short(first: int, more: int, seed: int) -> None:
     groups = [digest(i) for i in range(first + more)]
-    before = deal(["a"] * first, groups[:first], [None] * first, SHARES, seed).splits
-    after = deal(["a"] * (first + more), groups, [*before, *[None] * more], SHARES, seed)
+    before = deal(["a"] * first, to_digests(groups[:first]), [None] * first, SHARES, seed).splits
+    after = deal(["a"] * (first + more), to_digests(groups), [*before, *[None] * more], SHARES, seed)
     assert after.splits[:first] == before
     assert Counter(after.splits) == +Counter(targets(first + more, SHARES))
 
 
 def test_another_seed_deals_otherwise() -> None:
     groups = [digest(i) for i in range(100)]
-    one, other = (deal(["a"] * 100, groups, [None] * 100, SHARES, seed).splits for seed in (1, 2))
+    one, other = (deal(["a"] * 100, to_digests(groups), [None] * 100, SHARES, seed).splits for seed in (1, 2))
     assert one != other
 
 
 def test_a_new_double_of_what_is_there_goes_where_that_is() -> None:
-    dealt = deal(
-        ["a", "a"], [digest(1), digest(2)], [None, None], SHARES, 0, there={("a", "test"): 1}, fixed={digest(1): "test"}
-    )
+    digests, elsewhere = to_digests([digest(1), digest(2)]), (to_digests([digest(1)]), ["test"])
+    dealt = deal(["a", "a"], digests, [None, None], SHARES, 0, there={("a", "test"): 1}, elsewhere=elsewhere)
     assert dealt.splits[0] == "test"

@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 import re
-from collections import Counter, defaultdict
-from collections.abc import Mapping, Sequence
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from typing import Any
 
 import numpy as np
 
+from pannier.columns import Digests, Rows, numbered
 from pannier.errors import UsageError
-from pannier.hashing import fold
+from pannier.hashing import fold, fold_each
 
 Shares = dict[str, Fraction]
 
@@ -78,40 +79,35 @@ class Dealt:
 
 def deal(
     labels: Sequence[str | None],
-    groups: Sequence[bytes],
+    digests: Digests,
     given: Sequence[str | None],
     shares: Shares,
     seed: int,
     *,
     there: Mapping[tuple[str | None, str | None], int] | None = None,
-    fixed: Mapping[bytes, str] | None = None,
+    elsewhere: tuple[Digests, Sequence[str]] | None = None,
 ) -> Dealt:
-    """A split for every record. `groups` are SHA-256 digests: equal ones stay together. `given` splits are kept.
+    """A split for every record. `digests` are SHA-256, (n, 32): equal ones stay together. `given` splits are kept.
 
-    `there` counts other records by (class, split) that play a part in the targets; `fixed` are splits of their groups.
-    In every class the targets follow the rule of Sainte-Laguë. What has no split yet is taken group by group (the largest
-    first, else in order of the hash of (seed, first 8 bytes of SHA-256)) and goes where most is short.
+    `there` counts other records by (class, split) that play a part in the targets; `elsewhere` are digests that have a
+    split already. In every class the targets follow the rule of Sainte-Laguë. What has no split yet is taken group by group
+    (the largest first, else in order of the hash of (seed, first 8 bytes of SHA-256)) and goes where most is short.
     """
     counts: Counter[tuple[str | None, str | None]] = Counter(there or {})
     counts.update(zip(labels, given, strict=True))
     wanted = _short_by_class(counts, shares)
-    settled = dict(fixed or {})
-    members: dict[bytes, list[int]] = defaultdict(list)
-    for i, (group, split) in enumerate(zip(groups, given, strict=True)):
-        if split is None:
-            members[group].append(i)
-        else:
-            settled.setdefault(group, split)
+    others, other_splits = elsewhere if elsewhere is not None else (digests[:0], [])
+    groups, firsts = numbered(np.concatenate([others, digests]))
+    settled: list[str | None] = [None] * len(firsts)
+    for group, split in zip(groups.tolist(), [*other_splits, *given], strict=True):
+        settled[group] = settled[group] or split
 
     names = list(shares)
     result = list(given)
-
-    def turn(group: bytes) -> tuple[bool, int, int, bytes]:
-        return (group not in settled, -len(members[group]), fold(seed, int.from_bytes(group[:8], "big")), group)
-
-    for group in sorted(members, key=turn):
-        own = members[group]
-        best = settled.get(group)
+    open_rows = np.array([i for i, split in enumerate(given) if split is None], np.int64)
+    for members in _in_turn(groups[len(others) :][open_rows], firsts, np.concatenate([others, digests]), settled, seed):
+        own = open_rows[members].tolist()
+        best = settled[groups[len(others) + own[0]]]
         if best is None and len(own) == 1:
             best = max(names, key=wanted[labels[own[0]]].__getitem__)
         elif best is None:
@@ -121,6 +117,18 @@ def deal(
             if best in shares:
                 wanted[labels[i]][best] -= 1
     return Dealt([split or names[0] for split in result], {label: _largest(short) for label, short in wanted.items()})
+
+
+def _in_turn(groups: Rows, firsts: Rows, digests: Digests, settled: Sequence[str | None], seed: int) -> Iterator[Rows]:
+    """The members of each group, group by group: settled ones first, large ones first, else by hash."""
+    sizes = np.bincount(groups, minlength=len(firsts))
+    prefixes = np.ascontiguousarray(digests[firsts, :8]).view(">u8").ravel().astype(np.uint64)
+    is_open = np.array([split is None for split in settled], bool)
+    order = np.lexsort((np.arange(len(firsts)), fold_each(fold(seed), prefixes), -sizes, is_open))
+    by_group = np.argsort(groups, kind="stable")
+    starts = np.concatenate([[0], np.cumsum(sizes)])
+    for group in order[sizes[order] > 0].tolist():
+        yield by_group[starts[group] : starts[group + 1]]
 
 
 def _short_by_class(counts: Mapping[tuple[str | None, str | None], int], shares: Shares) -> dict[str | None, dict[str, int]]:

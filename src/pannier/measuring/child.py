@@ -121,15 +121,15 @@ class BareRunner:
     def __init__(self, job: Job) -> None:
         import numpy as np
 
+        from pannier.columns import digests_of
         from pannier.images.facts import Facts
         from pannier.images.prepare import Preparation
-        from pannier.store.manifest import fixed_bytes
         from pannier.store.shards import shard_path
 
         snapshot, treatment, positions = _opened(job)
         _warm_up(snapshot, treatment, positions)
         table = snapshot.manifest.take(positions)
-        places = snapshot.store.index.find(fixed_bytes(table.column("sha256").combine_chunks(), 32))
+        places = snapshot.store.index.find(digests_of(table.column("sha256")))
         handles = [os.open(shard_path(snapshot.store.directory, shard), os.O_RDONLY) for shard in places.shards]
         facts = map(Facts._make, zip(*(table.column(name).to_pylist() for name in Facts._fields), strict=True))
         places_of = zip(places.segment.tolist(), places.offset.tolist(), places.length.tolist(), strict=True)

@@ -7,12 +7,29 @@ import stat
 import unicodedata
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
+import numpy as np
+import pyarrow as pa
+
+from pannier.columns import NAMES
 from pannier.errors import NotFoundError, SourceError, UsageError
 from pannier.images.facts import format_of
-from pannier.sources.rows import LeftOut, Row, Source
+from pannier.sources.rows import ROWS_AT_ONCE, LeftOut, Row, Source
 
 HEAD_BYTES = 16
+
+SCHEMA = pa.schema(
+    [
+        ("path", pa.large_string()),
+        ("name", pa.large_string()),
+        ("stem", pa.large_string()),
+        ("parent", NAMES),
+        ("top", NAMES),
+        ("split", NAMES),
+        ("bytes", pa.int64()),
+    ]
+)
 
 _SPLIT_NAMES = {
     "train": "train",
@@ -37,8 +54,6 @@ class FolderSource:
     split folder where there is one; NULL for a picture that lies in no folder.
     """
 
-    columns = ("path", "name", "stem", "parent", "top", "split", "bytes")
-
     def __init__(self, folder: str | Path, *, keep_splits: bool = True) -> None:
         self.root = Path(folder)
         if not self.root.exists():
@@ -47,54 +62,68 @@ class FolderSource:
             raise UsageError(f"{folder} is a file; a folder of pictures is wanted")
         self.name = self.root.resolve().name
         self.passed: list[LeftOut] = []
-        self._files = self._listed()
-        self.has_split_folders = _has_split_folders(self._files)
+        self._otherwise: dict[str, bytes] = {}
+        self._keys, self._byte_counts = self._listed()
+        self.has_split_folders = _has_split_folders(self._keys)
         self.fixed_splits = self.has_split_folders and keep_splits
 
     def __len__(self) -> int:
-        return len(self._files)
+        return len(self._keys)
 
-    def rows(self) -> Iterator[Row]:
-        """One row a picture, in order of keys."""
-        for key, (_, byte_count) in self._files.items():
-            yield Row(key, byte_count, self._columns(key, byte_count))
+    def table(self) -> Any:
+        """A row a picture, in order of keys."""
+        batches = [self._batch(at) for at in range(0, len(self), ROWS_AT_ONCE)]
+        return pa.Table.from_batches(batches, SCHEMA).unify_dictionaries()
 
     def read(self, row: Row) -> bytes:
         """The picture's bytes. Raises SourceError where the file cannot be read (any more)."""
-        path, byte_count = self._files[row.key]
         try:
-            return _read_whole(path, byte_count)
+            return _read_whole(self._path(row.key), row.byte_count)
         except OSError as error:
             raise SourceError(f"{row.key} cannot be read: {error.strerror or error}") from error
 
-    def _columns(self, key: str, byte_count: int) -> dict[str, str | int | None]:
+    def _path(self, key: str) -> bytes:
+        return self._otherwise.get(key) or os.path.join(os.fsencode(self.root), key.encode())
+
+    def _batch(self, at: int) -> Any:
+        keys = self._keys[at : at + ROWS_AT_ONCE]
+        splits, tops, parents, names = zip(*(self._parts(key) for key in keys), strict=True)
+        columns = {
+            "path": keys,
+            "name": names,
+            "stem": [name.rpartition(".")[0] or name for name in names],
+            "parent": parents,
+            "top": tops,
+            "split": splits if self.fixed_splits else [None] * len(keys),
+            "bytes": self._byte_counts[at : at + ROWS_AT_ONCE],
+        }
+        return pa.record_batch([pa.array(columns[field.name], field.type) for field in SCHEMA], SCHEMA)
+
+    def _parts(self, key: str) -> tuple[str | None, str | None, str | None, str]:
+        """Split, top folder, nearest folder and name that a key tells of."""
         *folders, name = key.split("/")
         split = split_of_folder(folders[0]) if self.has_split_folders and folders else None
         below = folders[1:] if split else folders
-        return {
-            "path": key,
-            "name": name,
-            "stem": name.rpartition(".")[0] or name,
-            "parent": below[-1] if below else None,
-            "top": below[0] if below else None,
-            "split": split if self.fixed_splits else None,
-            "bytes": byte_count,
-        }
+        return (split, below[0], below[-1], name) if below else (split, None, None, name)
 
-    def _listed(self) -> dict[str, tuple[bytes, int]]:
-        """Key -> (path as the system has it, bytes) of every picture, in order of the keys' UTF-8 bytes."""
-        found: dict[str, tuple[bytes, int]] = {}
-        for path, relative, byte_count in _walk(os.fsencode(self.root), self.passed):
+    def _listed(self) -> tuple[list[str], Any]:
+        """Keys in order of their UTF-8 bytes, and how many bytes each picture has."""
+        found: dict[str, int] = {}
+        root = os.fsencode(self.root)
+        for path, relative, byte_count in _walk(root, self.passed):
             key = _key(relative)
-            if b"%" in key.encode() and not _is_utf8(relative):
+            if not _is_utf8(relative):
                 self.passed.append(LeftOut(key, "name", "its name is not UTF-8: those bytes are percent-encoded in the key"))
             if key in found:
-                first = os.path.relpath(found[key][0], os.fsencode(self.root))
+                first = os.path.relpath(self._path(key), root)
                 raise SourceError(
                     f"two pictures have one key {key!r}: {_shown(first)} and {_shown(relative)}; rename one of them"
                 )
-            found[key] = (path, byte_count)
-        return dict(sorted(found.items(), key=lambda item: item[0].encode()))
+            if key.encode() != relative:
+                self._otherwise[key] = path
+            found[key] = byte_count
+        keys = sorted(found, key=str.encode)
+        return keys, np.fromiter(map(found.__getitem__, keys), np.int64, len(keys))
 
 
 def as_source(source: str | Path | Source, *, keep_splits: bool = True) -> Source:
@@ -102,9 +131,12 @@ def as_source(source: str | Path | Source, *, keep_splits: bool = True) -> Sourc
     return FolderSource(source, keep_splits=keep_splits) if isinstance(source, (str, Path)) else source
 
 
-def is_flat(source: FolderSource) -> bool:
+def is_flat(source: Source) -> bool:
     """Whether every picture lies in the folder itself, so that no folder can give its label."""
-    return len(source) > 0 and all(row.columns["parent"] is None for row in source.rows())
+    if not isinstance(source, FolderSource) or not len(source):
+        return False
+    parents = source.table().column("parent")
+    return bool(parents.null_count == len(parents))
 
 
 def _read_whole(path: bytes, expected: int) -> bytes:
@@ -202,9 +234,9 @@ def _is_below(path: bytes, root: bytes) -> bool:
     return path == root or path.startswith(root.rstrip(b"/") + b"/")
 
 
-def _has_split_folders(files: dict[str, tuple[bytes, int]]) -> bool:
+def _has_split_folders(keys: list[str]) -> bool:
     """Whether every top folder that holds pictures bears a split's name. Raises SourceError where only some do."""
-    tops = {key.split("/", 1)[0] for key in files if "/" in key}
+    tops = {key.split("/", 1)[0] for key in keys if "/" in key}
     splits = {top for top in tops if split_of_folder(top)}
     if splits and splits != tops:
         others = sorted(tops - splits)

@@ -1,27 +1,26 @@
-"""The seam between sources and everything after them: rows with columns, and rules over the columns."""
+"""The seam between sources and everything after them: a table of columns, pictures that are read by row, rules."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
-from types import MappingProxyType
-from typing import Any, Protocol
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any, NamedTuple, Protocol
 
+import numpy as np
+
+from pannier.columns import Names
 from pannier.errors import SourceError, UsageError, did_you_mean
 
-Columns = Mapping[str, Any]
-Rule = Callable[[Columns], Any]
-
-NO_COLUMNS: Columns = MappingProxyType({})
+KEY, BYTE_COUNT = "path", "bytes"
+ROWS_AT_ONCE = 4096
 
 
-@dataclass(frozen=True, slots=True)
-class Row:
-    """One picture that a source offers: its key, how many bytes it has, and what the source knows of it."""
+class Row(NamedTuple):
+    """One picture that a source offers: its row in the source's table, its key, how many bytes it has."""
 
+    number: int
     key: str
     byte_count: int
-    columns: Columns
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,13 +37,14 @@ class LeftOut:
 
 
 class Source(Protocol):
-    """A kind of source is a class that yields rows. `columns` are what rules may use; `passed` fills while rows come."""
+    """A kind of source: a class that knows its pictures as a table, and reads them.
+
+    `table` has a row a picture in order of keys, with at least `path` (the key) and `bytes`; its columns are what rules may
+    use. `passed` is what was seen and is no row.
+    """
 
     @property
     def name(self) -> str: ...
-
-    @property
-    def columns(self) -> Sequence[str]: ...
 
     @property
     def fixed_splits(self) -> bool: ...
@@ -52,37 +52,67 @@ class Source(Protocol):
     @property
     def passed(self) -> list[LeftOut]: ...
 
-    def rows(self) -> Iterator[Row]: ...
+    def table(self) -> Any: ...
 
     def read(self, row: Row) -> bytes: ...
 
 
 @dataclass(frozen=True)
-class Rules:
-    """What makes labels and splits of a source's columns."""
+class Chosen:
+    """Rows of a source with their labels and splits, column by column: some 100 bytes of memory a row.
 
-    label: Rule
-    split: Rule
-    rename: Mapping[str, str] = field(default_factory=dict)
+    `numbers` are rows of the source's table; `keys` is an Arrow array of strings.
+    """
 
-    def label_of(self, row: Row) -> str | None:
-        value = self.label(row.columns)
-        return None if value is None else self.rename.get(str(value), str(value))
+    numbers: np.ndarray[Any, np.dtype[np.int64]]
+    keys: Any
+    byte_counts: np.ndarray[Any, np.dtype[np.int64]]
+    labels: Names
+    splits: Names
 
-    def split_of(self, row: Row) -> str | None:
-        value = self.split(row.columns)
-        return None if value is None else str(value)
+    def __len__(self) -> int:
+        return len(self.numbers)
+
+    def take(self, rows: Any) -> Chosen:
+        return Chosen(
+            self.numbers[rows],
+            self.keys.take(rows),
+            self.byte_counts[rows],
+            self.labels.take(rows),
+            self.splits.take(rows),
+        )
+
+    def __iter__(self) -> Iterator[Row]:
+        for at in range(0, len(self), ROWS_AT_ONCE):
+            part = slice(at, at + ROWS_AT_ONCE)
+            columns = (self.numbers[part].tolist(), self.keys[part].to_pylist(), self.byte_counts[part].tolist())
+            yield from map(Row._make, zip(*columns, strict=True))
 
 
-def column_rule(name: str, source: Source) -> Rule:
-    """The rule that is one column's value."""
-    if name not in source.columns:
-        raise UsageError(f"the source has no column {name!r} for labels{did_you_mean(name, source.columns)}")
-    return lambda columns: columns[name]
+def choose(source: Source, label: str, rename: Mapping[str, str]) -> Chosen:
+    """All rows of a source, with the label that the column `label` gives them and the split that the source fixes."""
+    table = source.table()
+    if label not in table.column_names:
+        raise UsageError(f"the source has no column {label!r} for labels{did_you_mean(label, table.column_names)}")
+    labels = Names.of(table.column(label))
+    splits = Names.of(table.column("split")) if source.fixed_splits else Names(np.full(len(table), -1, np.int32), [])
+    return Chosen(
+        np.arange(len(table)),
+        table.column(KEY).combine_chunks(),
+        table.column(BYTE_COUNT).to_numpy(),
+        labels.mapped([rename.get(name, name) for name in labels.names]),
+        splits,
+    )
 
 
-def no_value(_: Columns) -> None:
-    return None
+def classes_by_split(chosen: Chosen) -> dict[str, set[str]]:
+    """The class names that each split carries."""
+    pairs = np.unique(np.stack([chosen.splits.codes, chosen.labels.codes]), axis=1)
+    classes: dict[str, set[str]] = {}
+    for split, label in pairs.T.tolist():
+        if split >= 0 and label >= 0:
+            classes.setdefault(chosen.splits.names[split], set()).add(chosen.labels.names[label])
+    return classes
 
 
 def read_rename(rename: str | Mapping[str, str] | list[str] | None) -> dict[str, str]:

@@ -2,27 +2,22 @@
 
 from __future__ import annotations
 
+from array import array
 from collections import Counter, defaultdict
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
+from pannier.columns import Digests, numbered, to_digests
 from pannier.errors import SourceError
 from pannier.images.facts import MAX_PIXELS
 from pannier.machine import usable_cores
 from pannier.sources.checking import Checked, Checker, Progress
-from pannier.sources.folders import FolderSource, as_source, is_flat
-from pannier.sources.rows import (
-    LeftOut,
-    Row,
-    Rules,
-    Source,
-    check_same_classes,
-    column_rule,
-    no_value,
-    read_rename,
-)
+from pannier.sources.folders import as_source, is_flat
+from pannier.sources.rows import Chosen, LeftOut, Source, check_same_classes, choose, classes_by_split, read_rename
 
 # kinds of problems that would make training wrong, in order of harm; each with what to do about it
 HARMFUL = {
@@ -119,29 +114,28 @@ def survey(
     Raises NotFoundError, SourceError where there is no picture at all.
     """
     source = as_source(source)
-    split = column_rule("split", source) if source.fixed_splits else no_value
-    rules = Rules(column_rule(label, source), split, read_rename(rename))
-    rows = list(source.rows())
-    if not rows:
+    chosen = choose(source, label, read_rename(rename))
+    if not len(chosen):
         raise SourceError(f"no picture found in {source.name}: it holds nothing that is a picture by its content")
     findings = Findings(source.name, quick)
-    kept: dict[bytes, list[Row]] = defaultdict(list)
+    whole, digests = array("q"), bytearray()
     problems: dict[str, list[str]] = defaultdict(list)
     with Checker(source, workers or usable_cores(), max_pixels, headers_only=quick) as checker:
-        for done, outcome in enumerate(checker.check_all(rows), 1):
+        for done, outcome in enumerate(checker.check_all(chosen), 1):
             if isinstance(outcome, LeftOut):
                 problems[outcome.kind].append(f"{outcome.key} ({outcome.reason})")
             else:
-                _count(findings, rules, outcome)
-                kept[outcome.sha256].append(outcome.row)
+                _count(findings, chosen, outcome)
+                whole.append(outcome.row.number)
+                digests += outcome.sha256
             if progress:
-                progress(done, len(rows))
+                progress(done, len(chosen))
     for item in source.passed:
         problems[item.kind].append(f"{item.key} ({item.reason})")
-    if not (isinstance(source, FolderSource) and is_flat(source)):
-        problems["no label"] += [row.key for row in rows if rules.label_of(row) is None]
-    _compare_doubles(kept, rules, problems)
-    _compare_names(rows, rules, problems)
+    if not is_flat(source):
+        problems["no label"] += chosen.keys.take(np.flatnonzero(chosen.labels.codes < 0)).to_pylist()
+    _compare_doubles(chosen.take(np.array(whole, np.int64)), to_digests([bytes(digests)]), problems)
+    _compare_names(chosen, problems)
     findings.problems = [
         Problem(kind, len(found), found[:EXAMPLES], advice, kind in HARMFUL)
         for kind, advice in (HARMFUL | HARMLESS).items()
@@ -150,32 +144,33 @@ def survey(
     return findings
 
 
-def _count(findings: Findings, rules: Rules, checked: Checked) -> None:
+def _count(findings: Findings, chosen: Chosen, checked: Checked) -> None:
+    row = checked.row.number
     findings.pictures += 1
     findings.byte_count += checked.byte_count
-    findings.counts[rules.label_of(checked.row), rules.split_of(checked.row)] += 1
+    findings.counts[chosen.labels[row], chosen.splits[row]] += 1
     findings.sizes[checked.facts.height, checked.facts.width] += 1
     findings.formats[checked.facts.format] += 1
     findings.modes[checked.facts.mode] += 1
 
 
-def _compare_doubles(kept: Mapping[bytes, list[Row]], rules: Rules, problems: dict[str, list[str]]) -> None:
-    for rows in kept.values():
-        if len(rows) > 1:
-            text = " = ".join(row.key for row in rows)
-            if len({rules.label_of(row) for row in rows}) > 1:
-                problems["two labels"].append(text)
-            if len({rules.split_of(row) for row in rows}) > 1:
-                problems["two splits"].append(text)
-            problems["doubled"].append(text)
+def _compare_doubles(whole: Chosen, digests: Digests, problems: dict[str, list[str]]) -> None:
+    """Pictures that are there more than once; `digests` are those of the rows of `whole`."""
+    numbers, firsts = numbered(digests)
+    members: dict[int, list[int]] = defaultdict(list)
+    for row in np.flatnonzero(np.bincount(numbers, minlength=len(firsts))[numbers] > 1).tolist():
+        members[int(numbers[row])].append(row)
+    for rows in members.values():
+        text = " = ".join(whole.keys.take(rows).to_pylist())
+        if len({whole.labels[row] for row in rows}) > 1:
+            problems["two labels"].append(text)
+        if len({whole.splits[row] for row in rows}) > 1:
+            problems["two splits"].append(text)
+        problems["doubled"].append(text)
 
 
-def _compare_names(rows: list[Row], rules: Rules, problems: dict[str, list[str]]) -> None:
-    classes: dict[str, set[str]] = defaultdict(set)
-    for row in rows:
-        label, split = rules.label_of(row), rules.split_of(row)
-        if label is not None and split is not None:
-            classes[split].add(label)
+def _compare_names(chosen: Chosen, problems: dict[str, list[str]]) -> None:
+    classes = classes_by_split(chosen)
     if len(classes) > 1:
         try:
             check_same_classes(classes)
@@ -183,6 +178,6 @@ def _compare_names(rows: list[Row], rules: Rules, problems: dict[str, list[str]]
             text = str(error).partition(": ")[2].partition(". Say")[0]
             problems["class names"] += text.split("; ")
     folded: dict[str, list[str]] = defaultdict(list)
-    for row in rows:
+    for row in chosen:
         folded[row.key.casefold()].append(row.key)
     problems["case"] += [" ~ ".join(keys) for keys in folded.values() if len(keys) > 1]

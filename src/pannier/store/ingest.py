@@ -4,41 +4,75 @@ from __future__ import annotations
 
 import threading
 from dataclasses import dataclass, field
+from typing import Any
 
-from pannier.images.facts import Facts
+import pyarrow as pa
+
 from pannier.sources.checking import Checked, Checker, Progress
-from pannier.sources.rows import LeftOut, Row, Source
+from pannier.sources.rows import Chosen, LeftOut, Source
 from pannier.store.files import Directory
 from pannier.store.index import PictureIndex, publish_segment, restore_segments
+from pannier.store.manifest import FACTS, FIELDS
 from pannier.store.shards import DEFAULT_SHARD_BYTES, Picture, ShardWriter
+
+# what is known of a picture that is in the store; `number` is its row among those that were brought in
+SCHEMA = pa.schema([pa.field("number", pa.int64(), nullable=False), *(field for field in FIELDS if field.name in FACTS)])
+ROWS_AT_ONCE = 4096
+
+
+class PictureRows:
+    """Rows of facts, kept as Arrow, some 80 bytes of memory each. `table` gives them all."""
+
+    def __init__(self) -> None:
+        self._rows: list[tuple[Any, ...]] = []
+        self._batches: list[Any] = []
+
+    def add(self, number: int, checked: Checked) -> None:
+        facts = checked.facts
+        self._rows.append(
+            (
+                number,
+                checked.sha256,
+                checked.crc32,
+                checked.byte_count,
+                facts.width,
+                facts.height,
+                facts.format,
+                facts.mode,
+                facts.turn,
+                facts.progressive,
+            )
+        )
+        if len(self._rows) == ROWS_AT_ONCE:
+            self._flush()
+
+    def _flush(self) -> None:
+        columns = zip(*self._rows, strict=True)
+        arrays = [pa.array(values, field.type) for values, field in zip(columns, SCHEMA, strict=True)]
+        self._batches.append(pa.record_batch(arrays, schema=SCHEMA))
+        self._rows = []
+
+    def table(self) -> Any:
+        if self._rows:
+            self._flush()
+        return pa.Table.from_batches(self._batches, SCHEMA).unify_dictionaries()
 
 
 @dataclass
 class Ingested:
-    """What became of the rows: facts of the pictures by key, and what could not be used."""
+    """What became of the rows: facts of the pictures, and what could not be used."""
 
-    pictures: dict[str, Stored] = field(default_factory=dict)
+    pictures: PictureRows = field(default_factory=PictureRows)
     left_out: list[LeftOut] = field(default_factory=list)
     new_pictures: int = 0
     new_bytes: int = 0
-    shards: list[str] = field(default_factory=list)
-
-
-@dataclass(frozen=True, slots=True)
-class Stored:
-    """The facts of a picture that is in the store."""
-
-    sha256: bytes
-    crc32: int
-    byte_count: int
-    facts: Facts
 
 
 def ingest(
     directory: Directory,
     index: PictureIndex,
     source: Source,
-    rows: list[Row],
+    rows: Chosen,
     *,
     workers: int,
     max_pixels: int,
@@ -59,12 +93,11 @@ def ingest(
     writer: ShardWriter | None = None
     try:
         with Checker(source, workers, max_pixels, is_known) as checker:
-            for done, outcome in enumerate(checker.check_all(rows), 1):
+            for number, outcome in enumerate(checker.check_all(rows)):
                 if isinstance(outcome, LeftOut):
                     result.left_out.append(outcome)
                 else:
-                    facts = Stored(outcome.sha256, outcome.crc32, outcome.byte_count, outcome.facts)
-                    result.pictures[outcome.row.key] = facts
+                    result.pictures.add(number, outcome)
                     if outcome.data is not None and outcome.sha256 not in stored:
                         writer = writer or ShardWriter(directory)
                         writer.add(_picture(outcome, outcome.data))
@@ -73,12 +106,12 @@ def ingest(
                         result.new_pictures += 1
                         result.new_bytes += outcome.byte_count
                         if writer.byte_count >= shard_bytes:
-                            _finish(directory, writer, result)
+                            _finish(directory, writer)
                             writer = None
                 if progress:
-                    progress(done, len(rows))
+                    progress(number + 1, len(rows))
         if writer:
-            _finish(directory, writer, result)
+            _finish(directory, writer)
             writer = None
     finally:
         if writer:
@@ -90,7 +123,6 @@ def _picture(checked: Checked, data: bytes) -> Picture:
     return Picture(checked.row.key, data, checked.sha256, checked.crc32, checked.facts, checked.perceptual_hash)
 
 
-def _finish(directory: Directory, writer: ShardWriter, result: Ingested) -> None:
+def _finish(directory: Directory, writer: ShardWriter) -> None:
     name, located = writer.finish()
     publish_segment(directory, name, located)
-    result.shards.append(name)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import repeat
@@ -11,8 +11,8 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from pannier.columns import NAMES, Digests, Names, codes_of, digests_of, fixed_bytes, numbered, order_of_keys
 from pannier.errors import DamageError
 from pannier.hashing import argsort_hashes, crc32_of
 from pannier.store.content import (
@@ -32,24 +32,24 @@ SUFFIX = ".arrow"
 # a delta beyond this share of its base is written as a new base
 LARGEST_DELTA = 0.02
 
-_NAMES = pa.dictionary(pa.int32(), pa.string())
-
 FIELDS = (
     pa.field("hash", pa.uint64(), nullable=False),
     pa.field("key", pa.large_string(), nullable=False),
-    pa.field("label", _NAMES),
-    pa.field("split", _NAMES),
+    pa.field("label", NAMES),
+    pa.field("split", NAMES),
     pa.field("sha256", pa.binary(32), nullable=False),
     pa.field("crc32", pa.uint32(), nullable=False),
     pa.field("byte_count", pa.int64(), nullable=False),
     pa.field("width", pa.int32(), nullable=False),
     pa.field("height", pa.int32(), nullable=False),
-    pa.field("format", _NAMES, nullable=False),
-    pa.field("mode", _NAMES, nullable=False),
+    pa.field("format", NAMES, nullable=False),
+    pa.field("mode", NAMES, nullable=False),
     pa.field("turn", pa.uint8(), nullable=False),
     pa.field("progressive", pa.bool_(), nullable=False),
 )
 COLUMNS = tuple(field.name for field in FIELDS)
+# those that tell of the picture itself, the same whatever key, label and split it has
+FACTS = COLUMNS[COLUMNS.index("sha256") :]
 SCHEMA = pa.schema(list(FIELDS))
 REMOVED = pa.field("removed", pa.bool_(), nullable=False)
 
@@ -159,11 +159,8 @@ class Manifest:
 
     def codes(self, name: str) -> tuple[np.ndarray[Any, np.dtype[np.int32]], list[str]]:
         """A column of names as (number by row, -1 for NULL; the names). Names may be there that no row has."""
-        column = self._all.column(name).unify_dictionaries()
-        if column.num_chunks == 0:
-            return np.empty(0, np.int32), []
-        codes = np.concatenate([_codes(chunk) for chunk in column.chunks])
-        return codes if self._rows is None else codes[self._rows], column.chunk(0).dictionary.to_pylist()
+        column = Names.of(self._all.column(name))
+        return column.codes if self._rows is None else column.codes[self._rows], column.names
 
     def take(self, rows: Any, names: Sequence[str] | None = None) -> Any:
         """An Arrow table of those rows, by number; of all columns unless some are named."""
@@ -210,23 +207,20 @@ class Manifest:
             at += 1
         return None
 
-    def find_pictures(self, sha256: Iterable[bytes]) -> np.ndarray[Any, np.dtype[np.int64]]:
+    def find_pictures(self, sha256: Digests) -> np.ndarray[Any, np.dtype[np.int64]]:
         """The numbers of the rows that have one of those pictures."""
-        wanted = set(sha256)
-        prefixes = np.array([int.from_bytes(each[:8], "little") for each in wanted], np.uint64)
-        parts = [fixed_bytes(chunk, 32)[:, :8].copy().view("<u8").ravel() for chunk in self._all.column("sha256").chunks]
+        parts = [view[:, :8].copy().view(np.uint64).ravel() for view in self._views_of("sha256")]
         there = np.concatenate(parts) if parts else np.empty(0, np.uint64)
         there = there if self._rows is None else there[self._rows]
-        rows = np.flatnonzero(np.isin(there, prefixes))
-        pictures = self.take(rows).column("sha256").to_pylist()
-        return rows[[picture in wanted for picture in pictures]] if len(rows) else rows
+        rows = np.flatnonzero(np.isin(there, sha256[:, :8].copy().view(np.uint64).ravel()))
+        if not len(rows):
+            return rows
+        numbers, _ = numbered(np.concatenate([digests_of(self.take(rows, ["sha256"]).column(0)), sha256]))
+        return rows[np.isin(numbers[: len(rows)], numbers[len(rows) :])]
 
     def keys_in_order(self) -> np.ndarray[Any, np.dtype[np.int64]]:
         """Row numbers in order of the keys' UTF-8 bytes."""
-        order: np.ndarray[Any, np.dtype[np.int64]] = pc.sort_indices(
-            self.table().column("key").cast(pa.large_binary())
-        ).to_numpy()
-        return order.astype(np.int64)
+        return order_of_keys(self.table().column("key"))
 
     def changed(self, changes: Any) -> tuple[Any, Any | None, dict[int, bytes]]:
         """What the next manifest consists of: (base, delta or None, digests), from `changes`, rows with `removed`.
@@ -320,7 +314,7 @@ def _read(directory: Directory, file: ManifestFile) -> tuple[Any, dict[int, byte
 def _as_list(column: Any, names: list[str]) -> list[Any]:
     if pa.types.is_dictionary(column.type):
         array = column.combine_chunks()
-        return [names[code] if code >= 0 else None for code in _codes(array).tolist()]
+        return [names[code] if code >= 0 else None for code in codes_of(array).tolist()]
     if pa.types.is_fixed_size_binary(column.type):
         content = fixed_bytes(column.combine_chunks(), column.type.byte_width).tobytes()
         return [content[at : at + column.type.byte_width] for at in range(0, len(content), column.type.byte_width)]
@@ -336,17 +330,6 @@ def _fixed_width(chunk: Any) -> Any:
     if pa.types.is_fixed_size_binary(chunk.type):
         return fixed_bytes(chunk, chunk.type.byte_width)
     return (chunk.indices if pa.types.is_dictionary(chunk.type) else chunk).to_numpy()
-
-
-def _codes(chunk: Any) -> Any:
-    indices = chunk.indices if not chunk.null_count else pc.fill_null(chunk.indices, -1)
-    return indices.to_numpy(zero_copy_only=False)
-
-
-def fixed_bytes(chunk: Any, width: int) -> np.ndarray[Any, np.dtype[np.uint8]]:
-    """A chunk of a fixed-size binary column as (rows, width) uint8, not copied."""
-    content = np.frombuffer(chunk.buffers()[1], np.uint8)
-    return content[chunk.offset * width : (chunk.offset + len(chunk)) * width].reshape(-1, width)
 
 
 def _order(table: Any) -> Any:

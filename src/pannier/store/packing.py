@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-from collections import Counter, defaultdict
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -11,28 +10,28 @@ from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
-from pannier.errors import ConflictError, SourceError, UsageError
-from pannier.hashing import checked_seed, text_hash
+from pannier.errors import SourceError, UsageError
+from pannier.hashing import Hashes, checked_seed, text_hash
 from pannier.images.facts import MAX_PIXELS
 from pannier.machine import usable_cores
 from pannier.sources.checking import Checker, Progress
 from pannier.sources.folders import FolderSource, as_source, is_flat
 from pannier.sources.rows import (
-    NO_COLUMNS,
+    Chosen,
     LeftOut,
-    Row,
-    Rules,
     Source,
     check_same_classes,
-    column_rule,
-    no_value,
+    choose,
+    classes_by_split,
     read_rename,
 )
-from pannier.splits import Shares, deal, read_shares
+from pannier.splits import Shares, read_shares
 from pannier.store.commit import Proposal, commit
-from pannier.store.ingest import Ingested, Stored, ingest
-from pannier.store.manifest import COLUMNS, REMOVED, SCHEMA
+from pannier.store.ingest import ingest
+from pannier.store.manifest import FACTS, SCHEMA, Manifest
+from pannier.store.merging import Counts, merge, refuse_both_sides_changed
 from pannier.store.names import FIRST_TRACK, checked_name
 from pannier.store.shards import DEFAULT_SHARD_BYTES
 
@@ -41,31 +40,16 @@ if TYPE_CHECKING:
     from pannier.store.store import Store
 
 
-@dataclass
-class PackResult:
+@dataclass(kw_only=True)
+class PackResult(Counts):
     """What packing did. `snapshot` is the track's newest; `is_new` says whether packing made it."""
 
     snapshot: Snapshot
     is_new: bool
-    added: int = 0
-    changed: int = 0
-    unchanged: int = 0
-    relabelled: int = 0
-    differing: list[str] = field(default_factory=list)
     left_out: list[LeftOut] = field(default_factory=list)
     skipped: int = 0
     new_pictures: int = 0
     new_bytes: int = 0
-    deviation: dict[str | None, int] = field(default_factory=dict)
-
-
-@dataclass(frozen=True)
-class Wish:
-    """One record as the source has it."""
-
-    label: str | None
-    split: str | None
-    stored: Stored
 
 
 def pack(
@@ -109,67 +93,86 @@ def pack(
     source = as_source(source, keep_splits=not resplit)
     if source.fixed_splits and dealt is not None:
         raise UsageError("the source has split folders already; say --resplit to deal its pictures anew by the shares")
-    rules = Rules(
-        column_rule(label, source),
-        column_rule("split", source) if source.fixed_splits else no_value,
-        read_rename(rename),
-    )
-    rows, passed = _chosen(source, rules, unlabeled, allow_missing_classes)
+    chosen, passed = _chosen(source, choose(source, label, read_rename(rename)), unlabeled, allow_missing_classes)
     prefix = into.strip("/") + "/" if into else ""
-    labels = {row.key: (rules.label_of(row), rules.split_of(row)) for row in rows}
-    rows = [Row(row.key, row.byte_count, NO_COLUMNS) for row in rows]  # the rules have read them: let them go
-    rows.sort(key=lambda row: text_hash(prefix + row.key))
+    chosen, hashes = _in_order_of_hashes(chosen, prefix)
     workers = workers or usable_cores()
     if strict:
         with Checker(source, workers, max_pixels) as checker:
-            _refuse_any([each for each in checker.check_all(rows) if isinstance(each, LeftOut)], passed)
+            _refuse_any([each for each in checker.check_all(chosen) if isinstance(each, LeftOut)], passed)
     if shards:
-        shard_bytes = max(1, -(-sum(row.byte_count for row in rows) // shards))
+        shard_bytes = max(1, -(-int(chosen.byte_counts.sum()) // shards))
     head = store.tracks.head(track)
-    seen = head.snapshot if head else None
     ingested = ingest(
         store.directory,
         store.index,
         source,
-        rows,
+        chosen,
         workers=workers,
         max_pixels=max_pixels,
         shard_bytes=shard_bytes,
         progress=progress,
     )
-    if not ingested.pictures:
-        raise SourceError(f"none of the {len(rows)} pictures in {source.name} can be used: {_examples(ingested.left_out)}")
-    wishes = {prefix + key: Wish(*labels[key], stored) for key, stored in ingested.pictures.items()}
+    incoming = _incoming(ingested.pictures.table(), chosen, hashes, prefix)
+    if not len(incoming):
+        raise SourceError(f"none of the {len(chosen)} pictures in {source.name} can be used: {_examples(ingested.left_out)}")
     left_out = passed + [LeftOut(prefix + item.key, item.kind, item.reason) for item in ingested.left_out]
-    packing = _Packing(store, wishes, left_out, dealt, seed, note, relabel, seen)
+    packing = _Packing(store, incoming, left_out, dealt, seed, note, relabel, head.snapshot if head else None)
     snapshot, is_new = commit(store, track, packing.propose)
     assert snapshot is not None
-    return packing.result(snapshot, is_new, ingested, sum(item.kind == "skipped" for item in source.passed))
+    return PackResult(
+        **vars(packing.counts),
+        snapshot=snapshot,
+        is_new=is_new,
+        left_out=left_out,
+        skipped=sum(item.kind == "skipped" for item in source.passed),
+        new_pictures=ingested.new_pictures,
+        new_bytes=ingested.new_bytes,
+    )
 
 
-def _chosen(source: Source, rules: Rules, unlabeled: str, allow_missing_classes: bool) -> tuple[list[Row], list[LeftOut]]:
+def _chosen(source: Source, rows: Chosen, unlabeled: str, allow_missing_classes: bool) -> tuple[Chosen, list[LeftOut]]:
     """The rows to bring in, and those left out for want of a label or because they cannot be read."""
-    rows = list(source.rows())
-    if not rows:
+    if not len(rows):
         raise SourceError(f"no picture found in {source.name}: it holds nothing that is a picture by its content")
-    if isinstance(source, FolderSource) and is_flat(source) and unlabeled == "leave":
+    if unlabeled == "leave" and is_flat(source):
         raise SourceError(
             f"all pictures lie in {source.name} itself, so no folder gives their label: sort them into class folders, "
             "or say --unlabeled keep to bring them in without labels"
         )
-    chosen = [row for row in rows if unlabeled == "keep" or rules.label_of(row) is not None]
     left_out = [item for item in source.passed if item.kind in ("unreadable", "link")]
-    labelled = {row.key for row in chosen}
-    left_out += [LeftOut(row.key, "no label", "it lies in no class folder") for row in rows if row.key not in labelled]
+    is_labelled = rows.labels.codes >= 0
+    chosen = rows
+    if unlabeled == "leave":
+        chosen = rows.take(np.flatnonzero(is_labelled))
+        without = rows.keys.take(np.flatnonzero(~is_labelled)).to_pylist()
+        left_out += [LeftOut(key, "no label", "it lies in no class folder") for key in without]
     if source.fixed_splits and not allow_missing_classes:
-        classes: dict[str, set[str]] = defaultdict(set)
-        for row in chosen:
-            name, split = rules.label_of(row), rules.split_of(row)
-            if split is not None and name is not None:
-                classes[split].add(name)
+        classes = classes_by_split(chosen)
         if len(classes) > 1:
             check_same_classes(classes)
     return chosen, left_out
+
+
+def _in_order_of_hashes(chosen: Chosen, prefix: str) -> tuple[Chosen, Hashes]:
+    """The rows in order of the hashes of their keys to be, equal ones by key, and those hashes."""
+    hashes = np.fromiter((text_hash(prefix + row.key) for row in chosen), np.uint64, len(chosen))
+    order = np.argsort(hashes, kind="stable")
+    return chosen.take(order), hashes[order]
+
+
+def _incoming(pictures: Any, chosen: Chosen, hashes: Hashes, prefix: str) -> Any:
+    """The pictures that are in the store now, as manifest rows, with labels and splits as the source has them."""
+    numbers = pictures.column("number").to_numpy()
+    keys = chosen.keys.take(numbers)
+    columns: dict[str, Any] = {
+        "hash": hashes[numbers],
+        "key": pc.binary_join_element_wise(pa.scalar(prefix, keys.type), keys, pa.scalar("", keys.type)),
+        "label": chosen.labels.take(numbers).to_arrow(),
+        "split": chosen.splits.take(numbers).to_arrow(),
+    }
+    columns |= {name: pictures.column(name) for name in FACTS}
+    return pa.table([columns[name] for name in SCHEMA.names], schema=SCHEMA)
 
 
 def _refuse_any(unusable: list[LeftOut], passed: list[LeftOut]) -> None:
@@ -190,7 +193,7 @@ class _Packing:
     def __init__(
         self,
         store: Store,
-        wishes: dict[str, Wish],
+        incoming: Any,
         left_out: list[LeftOut],
         shares: Shares | None,
         seed: int | None,
@@ -198,44 +201,27 @@ class _Packing:
         relabel: bool,
         seen: str | None,
     ) -> None:
-        self._store, self._wishes, self._left_out = store, wishes, left_out
+        self._store, self._incoming, self._left_out = store, incoming, left_out
         self._shares, self._seed, self._note, self._relabel = shares, seed, note, relabel
         self._seen = seen
-        self._outcome: dict[str, Any] = {}
+        self.counts = Counts()
 
     def propose(self, parent: Snapshot | None) -> Proposal | None:
-        there = _records_of(parent, self._wishes)
         if parent is not None and parent.id != self._seen:
-            self._refuse_both_sides_changed(there)
+            seen = self._store.snapshot(self._seen).manifest if self._seen else Manifest.empty()
+            refuse_both_sides_changed(self._incoming, parent.manifest, seen)
         shares, seed = self._dealing(parent)
-        rows, counts = self._merged(there)
-        if not rows:
-            self._outcome = counts | {"deviation": {}}
+        merged = merge(self._incoming, parent, relabel=self._relabel, shares=shares, seed=seed)
+        self.counts = merged.counts
+        if merged.changes is None:
             return None
-        elsewhere = _doubles_elsewhere(rows, parent)
-        if shares:
-            _follow_doubles(rows, there, elsewhere)
-        _refuse_double_in_two_splits(rows, elsewhere)
-        deviation = _deal_missing(rows, parent, elsewhere, shares, seed) if shares else {}
-        self._outcome = counts | {"deviation": deviation}
         return Proposal(
-            changes=_change_table(rows),
+            changes=merged.changes,
             note=self._note,
             shares=[[name, f"{share.numerator}/{share.denominator}"] for name, share in shares.items()] if shares else None,
             seed=seed if shares else None,
             left_out=self._left_out,
-            change_counts=_change_counts(rows, there),
-        )
-
-    def result(self, snapshot: Snapshot, is_new: bool, ingested: Ingested, skipped: int) -> PackResult:
-        return PackResult(
-            snapshot=snapshot,
-            is_new=is_new,
-            left_out=self._left_out,
-            skipped=skipped,
-            new_pictures=ingested.new_pictures,
-            new_bytes=ingested.new_bytes,
-            **self._outcome,
+            change_counts=merged.change_counts,
         )
 
     def _dealing(self, parent: Snapshot | None) -> tuple[Shares | None, int]:
@@ -246,163 +232,6 @@ class _Packing:
             shares = read_shares(dict(before["shares"]))
         seed = self._seed if self._seed is not None else before.get("seed")
         return shares, seed or 0
-
-    def _refuse_both_sides_changed(self, there: Mapping[str, dict[str, Any]]) -> None:
-        first = _records_of(self._store.snapshot(self._seen), self._wishes) if self._seen else {}
-        for key, record in there.items():
-            ours = self._wishes[key].stored.sha256
-            theirs_before = first[key]["sha256"] if key in first else None
-            if record["sha256"] != ours and record["sha256"] != theirs_before:
-                raise ConflictError(
-                    f"record {key!r} was given other bytes by somebody else while this was packing; their snapshot stands "
-                    "and these pictures are stored: run the same command again to have yours on top"
-                )
-
-    def _merged(self, there: Mapping[str, dict[str, Any]]) -> tuple[dict[str, dict[str, Any]], dict[str, Any]]:
-        """The rows that are new or changed, by key, and how many of each kind there were."""
-        rows: dict[str, dict[str, Any]] = {}
-        counts: dict[str, Any] = {"added": 0, "changed": 0, "unchanged": 0, "relabelled": 0, "differing": []}
-        for key, wish in self._wishes.items():
-            old = there.get(key)
-            if old is None:
-                rows[key] = _row(key, wish, wish.label, wish.split)
-                counts["added"] += 1
-                continue
-            differs = wish.label != old["label"] or (wish.split is not None and wish.split != old["split"])
-            label, split = old["label"], old["split"] if old["split"] is not None else wish.split
-            if differs and self._relabel:
-                label, split = wish.label, wish.split if wish.split is not None else old["split"]
-                counts["relabelled"] += 1
-            elif wish.label != old["label"] or (wish.split is not None and wish.split != split):
-                counts["differing"].append(key)
-            is_new_picture = wish.stored.sha256 != old["sha256"]
-            if is_new_picture or label != old["label"] or split != old["split"]:
-                rows[key] = old | _row(key, wish, label, split)
-                counts["changed"] += is_new_picture
-            if not is_new_picture:
-                counts["unchanged"] += 1
-        return rows, counts
-
-
-def _records_of(snapshot: Snapshot | None, keys: Mapping[str, Any]) -> dict[str, dict[str, Any]]:
-    """The rows that a snapshot has under those keys."""
-    if snapshot is None or not len(snapshot):
-        return {}
-    manifest = snapshot.manifest
-    wanted = np.array([text_hash(key) for key in keys], np.uint64)
-    rows = np.flatnonzero(np.isin(manifest.hashes, wanted))
-    return {row["key"]: row for row in manifest.take(rows).to_pylist() if row["key"] in keys}
-
-
-def _row(key: str, wish: Wish, label: str | None, split: str | None) -> dict[str, Any]:
-    facts = wish.stored.facts
-    return {
-        "hash": text_hash(key),
-        "key": key,
-        "label": label,
-        "split": split,
-        "sha256": wish.stored.sha256,
-        "crc32": wish.stored.crc32,
-        "byte_count": wish.stored.byte_count,
-        "width": facts.width,
-        "height": facts.height,
-        "format": facts.format,
-        "mode": facts.mode,
-        "turn": facts.turn,
-        "progressive": facts.progressive,
-    }
-
-
-def _doubles_elsewhere(rows: Mapping[str, dict[str, Any]], parent: Snapshot | None) -> dict[bytes, tuple[str, str]]:
-    """The (key, split) of records in the parent, not among `rows`, that have one of their pictures."""
-    if parent is None or not len(parent):
-        return {}
-    found = parent.manifest.take(parent.manifest.find_pictures(row["sha256"] for row in rows.values()))
-    records = zip(*(found.column(name).to_pylist() for name in ("sha256", "key", "split")), strict=True)
-    return {sha256: (key, split) for sha256, key, split in records if split is not None and key not in rows}
-
-
-def _follow_doubles(
-    rows: Mapping[str, dict[str, Any]],
-    there: Mapping[str, dict[str, Any]],
-    elsewhere: Mapping[bytes, tuple[str, str]],
-) -> None:
-    """A record whose new picture is already in another split is dealt there: keeping its split would leak."""
-    splits = {sha256: split for sha256, (_, split) in elsewhere.items()}
-    for key in sorted(rows, key=str.encode):
-        row, old = rows[key], there.get(key)
-        is_elsewhere = row["split"] is not None and splits.setdefault(row["sha256"], row["split"]) != row["split"]
-        if is_elsewhere and old is not None and old["sha256"] != row["sha256"]:
-            row["split"] = None
-
-
-def _refuse_double_in_two_splits(rows: Mapping[str, dict[str, Any]], elsewhere: Mapping[bytes, tuple[str, str]]) -> None:
-    """One picture in two splits, both given from outside, would leak."""
-    first = dict(elsewhere)
-    given = [(row["sha256"], key, row["split"]) for key, row in rows.items() if row["split"] is not None]
-    for sha256, key, split in sorted(given, key=lambda item: item[1].encode()):
-        other, there = first.setdefault(sha256, (key, split))
-        if there != split:
-            raise SourceError(
-                f"one picture is in two splits: {other!r} in {there} and {key!r} in {split}; remove one of them, or deal "
-                "anew with --resplit --shares"
-            )
-
-
-def _deal_missing(
-    rows: dict[str, dict[str, Any]],
-    parent: Snapshot | None,
-    elsewhere: Mapping[bytes, tuple[str, str]],
-    shares: Shares,
-    seed: int,
-) -> dict[str | None, int]:
-    """Gives a split to the rows that have none; records that are there and have none are dealt too, and become rows."""
-    if parent is not None:
-        codes, _ = parent.manifest.codes("split")
-        without = parent.manifest.take(np.flatnonzero(codes < 0)).to_pylist()
-        rows.update({old["key"]: old for old in without if old["key"] not in rows})
-    there = Counter(parent.counts) if parent is not None else Counter()
-    there.subtract((old["label"], old["split"]) for old in _records_of(parent, rows).values())
-    keys = sorted(rows, key=str.encode)
-    if all(rows[key]["split"] is not None for key in keys):
-        return {}  # nothing to deal, so nothing that dealing could have missed
-    dealt = deal(
-        [rows[key]["label"] for key in keys],
-        [rows[key]["sha256"] for key in keys],
-        [rows[key]["split"] for key in keys],
-        shares,
-        seed,
-        there=there,
-        fixed={sha256: split for sha256, (_, split) in elsewhere.items()},
-    )
-    for key, split in zip(keys, dealt.splits, strict=True):
-        rows[key]["split"] = split
-    return dealt.deviation
-
-
-def _change_table(rows: Mapping[str, dict[str, Any]]) -> Any:
-    ordered = sorted(rows.values(), key=lambda row: (row["hash"], row["key"].encode()))
-    side = sorted({name for row in ordered for name in row} - set(COLUMNS))
-    arrays = [pa.array([row[field.name] for row in ordered], field.type) for field in SCHEMA]
-    arrays += [pa.array([row.get(name) for row in ordered]) for name in side]
-    arrays.append(pa.array([False] * len(ordered), REMOVED.type))
-    fields = [*SCHEMA, *(pa.field(name, arrays[len(SCHEMA) + i].type) for i, name in enumerate(side)), REMOVED]
-    return pa.table(arrays, schema=pa.schema(fields))
-
-
-def _change_counts(rows: Mapping[str, dict[str, Any]], there: Mapping[str, dict[str, Any]]) -> list[list[Any]]:
-    """What changed by kind, class and split: [kind, label, split, records]."""
-    counts: Counter[tuple[str, str | None, str | None]] = Counter()
-    for key, row in rows.items():
-        old = there.get(key)
-        if old is None:
-            kind = "added"
-        elif old["sha256"] != row["sha256"]:
-            kind = "changed"
-        else:
-            kind = "relabelled" if old["label"] != row["label"] else "moved"
-        counts[kind, row["label"], row["split"]] += 1
-    return [[*list(key), counts[key]] for key in sorted(counts, key=lambda key: tuple(str(part or "") for part in key))]
 
 
 def bring_in(source: str | Path, path: str | Path, **options: Any) -> PackResult:

@@ -1,0 +1,117 @@
+"""Columns of Arrow as NumPy sees them: names as numbers, digests as rows of bytes. So that a million records stay small."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+Codes = np.ndarray[Any, np.dtype[np.int32]]
+Rows = np.ndarray[Any, np.dtype[np.int64]]
+Digests = np.ndarray[Any, np.dtype[np.uint8]]
+
+NAMES = pa.dictionary(pa.int32(), pa.string())
+DIGEST_BYTES = 32
+
+
+@dataclass(frozen=True)
+class Names:
+    """A name for each row, or none: numbers into a list of names, which may hold names that no row has. -1 is NULL."""
+
+    codes: Codes
+    names: list[str]
+
+    @staticmethod
+    def of(column: Any) -> Names:
+        """From a column of names, numbered (dictionary-encoded) or not; other values by how they are written."""
+        if not pa.types.is_dictionary(column.type):
+            column = column.cast(pa.string()).dictionary_encode()
+        if isinstance(column, pa.Array):
+            column = pa.chunked_array([column])
+        column = column.unify_dictionaries()
+        if column.num_chunks == 0:
+            return Names(np.empty(0, np.int32), [])
+        codes = np.concatenate([codes_of(chunk) for chunk in column.chunks])
+        return Names(codes, column.chunk(0).dictionary.to_pylist())
+
+    def __len__(self) -> int:
+        return len(self.codes)
+
+    def __getitem__(self, row: int) -> str | None:
+        code = self.codes[row]
+        return self.names[code] if code >= 0 else None
+
+    def take(self, rows: Any) -> Names:
+        return Names(self.codes[rows], self.names)
+
+    def mapped(self, names: Sequence[str | None]) -> Names:
+        """Each name replaced by the one that stands in its place; equal ones become one, None becomes NULL."""
+        distinct = list(dict.fromkeys(name for name in names if name is not None))
+        numbers = {name: number for number, name in enumerate(distinct)}
+        table = np.array([*(-1 if name is None else numbers[name] for name in names), -1], np.int32)
+        return Names(table[self.codes], distinct)
+
+    def numbered_by(self, names: Sequence[str]) -> Codes:
+        """The numbers that the rows' names have in another list, which must hold all that rows have."""
+        numbers = {name: number for number, name in enumerate(names)}
+        table = np.array([*(numbers.get(name, -1) for name in self.names), -1], np.int32)
+        return table[self.codes]
+
+    def to_list(self) -> list[str | None]:
+        names = [*self.names, None]
+        return [names[code] for code in self.codes.tolist()]
+
+    def to_arrow(self) -> Any:
+        codes = pa.array(self.codes, pa.int32(), mask=self.codes < 0)
+        return pa.DictionaryArray.from_arrays(codes, pa.array(self.names, pa.string()))
+
+
+def all_names(*columns: Names) -> list[str]:
+    return list(dict.fromkeys(name for column in columns for name in column.names))
+
+
+def codes_of(chunk: Any) -> Codes:
+    """The numbers of a dictionary array, -1 for NULL."""
+    indices = chunk.indices if not chunk.null_count else pc.fill_null(chunk.indices, -1)
+    codes: Codes = indices.to_numpy(zero_copy_only=False)
+    return codes
+
+
+def fixed_bytes(chunk: Any, width: int = DIGEST_BYTES) -> Digests:
+    """An array of fixed-size binary as (rows, width) uint8, not copied."""
+    content = np.frombuffer(chunk.buffers()[1], np.uint8)
+    return content[chunk.offset * width : (chunk.offset + len(chunk)) * width].reshape(-1, width)
+
+
+def digests_of(column: Any) -> Digests:
+    """A chunked column of digests as (rows, 32) uint8."""
+    parts = [fixed_bytes(chunk) for chunk in column.chunks if len(chunk)]
+    if len(parts) == 1:
+        return parts[0]
+    return np.concatenate(parts) if parts else np.empty((0, DIGEST_BYTES), np.uint8)
+
+
+def to_digests(digests: Iterable[bytes]) -> Digests:
+    return np.frombuffer(b"".join(digests), np.uint8).reshape(-1, DIGEST_BYTES)
+
+
+def numbered(digests: Digests) -> tuple[Rows, Rows]:
+    """Equal digests get one number: (the number of each row, the first row of each number). In order of their bytes."""
+    words = np.ascontiguousarray(digests).view(">u8").astype(np.uint64)
+    order = np.lexsort(words.T[::-1])
+    in_order = words[order]
+    is_first = np.ones(len(order), bool)
+    is_first[1:] = (in_order[1:] != in_order[:-1]).any(axis=1)
+    numbers = np.empty(len(order), np.int64)
+    numbers[order] = np.cumsum(is_first) - 1
+    return numbers, order[is_first]
+
+
+def order_of_keys(keys: Any) -> Rows:
+    """Row numbers in order of the keys' UTF-8 bytes."""
+    order: Rows = pc.sort_indices(keys.cast(pa.large_binary())).to_numpy().astype(np.int64)
+    return order

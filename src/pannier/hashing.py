@@ -20,10 +20,6 @@ _GOLDEN = 0x9E3779B97F4A7C15
 _FIRST, _SECOND = 0xBF58476D1CE4E5B9, 0x94D049BB133111EB
 _MASK = 0xFFFFFFFFFFFFFFFF
 
-# zlib lets the interpreter lock go for more than that; from the second number on it is worth it
-_PIECE_BYTES = 5 * 1024
-_LARGE_BYTES = 1 << 20
-
 
 def text_hash(text: str) -> int:
     """The first 8 bytes of the SHA-256 of the text's UTF-8, read as a big-endian number."""
@@ -61,13 +57,8 @@ def fold_more(states: Hashes, word: int) -> Hashes:
 
 
 def crc32_of(content: bytes | memoryview) -> int:
-    """CRC-32 as in zlib and PNG. Of less than 1 MiB in pieces for which the interpreter lock is kept: a few microseconds."""
-    crc, view = 0, memoryview(content)
-    if len(view) >= _LARGE_BYTES:
-        return zlib_ng.crc32(view)
-    for at in range(0, len(view), _PIECE_BYTES):
-        crc = zlib_ng.crc32(view[at : at + _PIECE_BYTES], crc)
-    return crc
+    """CRC-32 as in zlib and PNG."""
+    return zlib_ng.crc32(content)
 
 
 def checked_seed(seed: int) -> int:

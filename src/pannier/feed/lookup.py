@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import time
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any, NamedTuple
+from itertools import repeat
+from typing import Any, NamedTuple, TypeVar
 
 import numpy as np
 
@@ -16,6 +18,8 @@ from pannier.store.reading import Place
 from pannier.store.snapshot import Snapshot, check_place
 
 Array = np.ndarray[Any, Any]
+
+T = TypeVar("T", bound=tuple[Any, ...])
 
 # so many records, in whole batches, are looked up at once, which costs less a record
 LOOKED_UP_AT_ONCE = 128
@@ -94,11 +98,12 @@ class Lookup:
         """The batches from number `first` on whose records are at those positions."""
         rows, size = self._rows[positions], self._batch_size
         places = self._places(rows)
+        _give_way()
         facts = self._facts(rows)
+        _give_way()
         flipped = flips(self._manifest.hashes[rows], self._seed, epoch, self._flip)
         within = [at % size for at in range(len(rows))]
-        fields = (within, rows.tolist(), places, facts, flipped, self._heavy[positions].tolist())
-        items = list(map(Item._make, zip(*fields, strict=True)))
+        items = _tuples(Item, within, rows.tolist(), places, facts, flipped, self._heavy[positions].tolist())
         for number, at in enumerate(range(0, len(rows), size), first):
             yield Issued((epoch, number), rows[at : at + size], items[at : at + size])
 
@@ -110,13 +115,22 @@ class Lookup:
             check_place(self.key_of(rows[i]), sha256[i].tobytes().hex(), int(lengths[i]), found.shards, *where)
         shards = [found.shards[segment] for segment in found.segment.tolist()]
         crcs = self._manifest.gather(rows, "crc32").tolist()
-        columns = (shards, found.offset.tolist(), found.length.tolist(), crcs, found.row.tolist())
-        return list(map(Place._make, zip(*columns, strict=True)))
+        return _tuples(Place, shards, found.offset.tolist(), found.length.tolist(), crcs, found.row.tolist())
 
     def _facts(self, rows: Array) -> list[Facts]:
         """What decoding needs to know; whether a picture is progressive matters to planning alone."""
         numbers = (self._manifest.gather(rows, name).tolist() for name in ("format", "mode", "height", "width", "turn"))
         formats, modes, *sizes = numbers
         format_names, mode_names = self._manifest.names("format"), self._manifest.names("mode")
-        columns = ([format_names[code] for code in formats], [mode_names[code] for code in modes], *sizes)
-        return [Facts(*each) for each in zip(*columns, strict=True)]
+        format_column, mode_column = [format_names[code] for code in formats], [mode_names[code] for code in modes]
+        return _tuples(Facts, format_column, mode_column, *sizes, repeat(False))
+
+
+def _tuples(kind: type[T], *columns: Iterable[Any]) -> list[T]:
+    """Named tuples of columns, without a call of Python's own for each of them."""
+    return list(map(tuple.__new__, repeat(kind), zip(*columns, strict=False)))
+
+
+def _give_way() -> None:
+    """Lets other threads have the interpreter: they need it for a moment, more often than this one."""
+    time.sleep(0)

@@ -24,6 +24,8 @@ from pannier.measuring.memory import (
 
 Job = dict[str, Any]
 
+MANY_EPOCHS = 1_000_000
+
 
 class Runner(Protocol):
     """Work that can be run for a while and stopped in between."""
@@ -87,8 +89,8 @@ class FeedRunner:
             enforce_limit(limit, data_level + stacks)
 
     def _endless(self) -> Iterator[int]:
-        while True:
-            for batch in self._feed:
+        for epoch in self._feed.epochs(MANY_EPOCHS):  # so work goes on across their borders, as in training
+            for batch in epoch:
                 size = len(batch)
                 del batch
                 yield size

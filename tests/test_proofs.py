@@ -2,20 +2,24 @@
 
 from __future__ import annotations
 
+import errno
 import json
+import os
 import random
 import shutil
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 import pytest
 
 import pannier
-from pannier.errors import PannierError
+from pannier.errors import PannierError, StoreError
 from pannier.measuring.process import Child, TrialEnded
+from pannier.store import files
 from tests.conftest import fill
 
 pytestmark = pytest.mark.proof
@@ -83,6 +87,55 @@ def test_a_pack_killed_anywhere_leaves_before_or_after(
         assert damage(store) == [], job
         shutil.rmtree(store)
     print(f"\n{len(chosen)} kills over {steps} publishing steps and at random: {ends}")
+
+
+class FailingDisk:
+    """Stands in for `os` in the store's files: call number `fails_at` is refused, and those after it if `for_good`."""
+
+    CALLS = ("open", "fsync", "link", "unlink", "stat")
+
+    def __init__(self, fails_at: int, number: int, for_good: bool) -> None:
+        self._fails_at, self._errno, self._for_good = fails_at, number, for_good
+        self.calls = 0
+
+    def __getattr__(self, name: str) -> Any:
+        real = getattr(os, name)
+        return partial(self._counted, real) if name in self.CALLS else real
+
+    def _counted(self, real: Callable[..., Any], *arguments: Any, **options: Any) -> Any:
+        self.calls += 1
+        if self.calls == self._fails_at or (self._for_good and self.calls > self._fails_at):
+            raise OSError(self._errno, os.strerror(self._errno))
+        return real(*arguments, **options)
+
+
+def test_any_call_that_the_disk_refuses_leaves_before_or_after(
+    tmp_path: Path, two_packs: tuple[Path, Path, str, str], monkeypatch: pytest.MonkeyPatch, scale: int
+) -> None:
+    base, source, before, after = two_packs
+    shutil.copytree(base, tmp_path / "whole.store")
+    counter = FailingDisk(0, 0, False)
+    monkeypatch.setattr(files, "os", counter)
+    pannier.open_store(tmp_path / "whole.store").pack(source)
+    assert counter.calls >= 25
+    numbers = (errno.ENOSPC, errno.EIO, errno.EROFS, errno.EDQUOT)
+    jobs = [(at, number, good) for at in range(1, counter.calls + 1) for number in numbers for good in (False, True)]
+    chosen = jobs if scale > 1 else random.Random(9).sample(jobs, 16)
+    ends = {"before": 0, "after": 0}
+    for at, number, for_good in chosen:
+        store = tmp_path / f"{at}-{number}-{for_good}.store"
+        shutil.copytree(base, store)
+        monkeypatch.setattr(files, "os", FailingDisk(at, number, for_good))
+        with pytest.raises(StoreError):
+            pannier.open_store(store).pack(source)
+        monkeypatch.setattr(files, "os", os)
+        found = pannier.open(store)
+        assert found.content_id in (before, after), (at, number)
+        ends["after" if found.content_id == after else "before"] += 1
+        assert damage(store) == [], (at, number)
+        assert pannier.open_store(store).pack(source).snapshot.content_id == after, (at, number)
+        shutil.rmtree(store)
+    print(f"\n{len(chosen)} refusals over {counter.calls} calls (full, quota, read-only, input/output error): {ends}")
 
 
 def corrupt(path: Path, how: str, other: Path, rng: random.Random) -> None:

@@ -103,11 +103,12 @@ class Draft:
         return created
 
     def discard(self) -> None:
-        try:
-            self.file.close()
-        except OSError:
-            pass  # a full disk refuses the last flush; the file is removed anyway
-        self.path.unlink(missing_ok=True)
+        """Removes the file, as far as the disk lets us: what stays is a draft, which `verify` tells of."""
+        for step in (self.file.close, self.path.unlink):
+            try:
+                step()
+            except OSError:
+                pass  # it is gone already, or a full disk refuses the last flush, or it is read-only by now
 
     def __enter__(self) -> Draft:
         return self

@@ -2,43 +2,22 @@
 
 from __future__ import annotations
 
-import sys
-import time
-from collections.abc import Iterator
-from contextlib import contextmanager
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from pannier.cli.options import (
-    AsJson,
-    BatchSize,
-    Color,
-    Fit,
-    Flip,
-    Seed,
-    Size,
-    Split,
-    Store,
-    TreatmentFile,
-    Values,
-    read_treatment,
-)
-from pannier.cli.terminal import plural, print_facts, print_json
+from pannier.cli.options import NO_TREATMENT, AsJson, BatchSize, Seed, Split, Store, TreatmentOptions, takes_treatment
+from pannier.cli.terminal import Bar, live_bar, plural, print_facts, print_json
 
 if TYPE_CHECKING:
     from pannier.feed.feed import Feed
 
 
+@takes_treatment
 def feed(
     store: Store,
     split: Split = None,
-    size: Size = None,
-    treatment: TreatmentFile = None,
-    fit: Fit = None,
-    color: Color = None,
-    values: Values = None,
-    flip: Flip = None,
+    treatment: TreatmentOptions = NO_TREATMENT,
     batch_size: BatchSize = 32,
     seed: Seed = 0,
     workers: Annotated[int | None, typer.Option(help="Threads; by default all usable cores.")] = None,
@@ -56,7 +35,7 @@ def feed(
 
     fix_map_threshold()
     snapshot = open_snapshot(store)
-    treated = read_treatment(snapshot, treatment, size, fit, color, values, flip)
+    treated = treatment.treatment(snapshot)
     options: dict[str, Any] = {"batch_size": batch_size, "seed": seed, "workers": workers, "ahead": ahead}
     with snapshot.feed(split, treated, memory_limit=memory_limit, **options) as feed:
         if len(snapshot):
@@ -66,11 +45,12 @@ def feed(
         sampler = Sampler(0)
         first: dict[str, Any] = {}
         try:
-            with _live_meter(feed, epochs) as step:
+            with live_bar("feed") as bar:
                 for epoch in feed.epochs(epochs):
                     for batch in epoch:
                         first = first or _described(batch)
-                        step()
+                        if bar:
+                            _show(bar, feed, epochs)
         finally:
             sampler.close()
         facts = _facts(feed, first, max(0, sampler.peak_bytes - level))
@@ -135,26 +115,8 @@ def _print(facts: dict[str, Any]) -> None:
     )
 
 
-@contextmanager
-def _live_meter(feed: Feed, epochs: int) -> Iterator[Any]:
-    """A meter on standard error where that is a terminal: rate, waiting, progress."""
-    if not sys.stderr.isatty():
-        yield lambda: None
-        return
-    from rich.console import Console
-    from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
-
-    text = TextColumn("{task.fields[rate]:>6,.0f} pictures/s  waiting {task.fields[waiting]:>4.0%}")
-    columns = (TextColumn("feed"), BarColumn(bar_width=32), MofNCompleteColumn(), text, TimeRemainingColumn())
-    with Progress(*columns, console=Console(stderr=True), transient=True) as bar:
-        task = bar.add_task("feed", total=len(feed) * epochs, rate=0.0, waiting=0.0)
-        shown = 0.0
-
-        def step() -> None:
-            nonlocal shown
-            bar.advance(task)
-            if (now := time.monotonic()) - shown > 0.1:
-                shown, meter = now, feed.meter
-                bar.update(task, rate=meter.pictures_per_second, waiting=meter.waiting_share)
-
-        yield step
+def _show(bar: Bar, feed: Feed, epochs: int) -> None:
+    """The live meter: pictures, rate, waiting."""
+    meter = feed.meter
+    note = f"{meter.pictures_per_second:,.0f} pictures/s, waiting {meter.waiting_share:.0%}"
+    bar.show(meter.pictures, feed.pictures_per_epoch * epochs, lambda: note)

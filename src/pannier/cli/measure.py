@@ -7,35 +7,27 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from pannier.cli.options import (
+    NO_TREATMENT,
     AsJson,
     BatchSize,
-    Color,
     Figure,
-    Fit,
-    Flip,
     Seed,
-    Size,
     Split,
     Store,
-    TreatmentFile,
-    Values,
-    read_treatment,
+    TreatmentOptions,
+    takes_treatment,
 )
-from pannier.cli.terminal import drawing, plural, print_json, print_table, progress_bar
+from pannier.cli.terminal import drawing, live_bar, plural, print_json, print_table, print_wrapped
 
 if TYPE_CHECKING:
     from pannier.measuring.sweep import Measurement, Trial
 
 
+@takes_treatment
 def measure(
     store: Store,
     split: Split = None,
-    size: Size = None,
-    treatment: TreatmentFile = None,
-    fit: Fit = None,
-    color: Color = None,
-    values: Values = None,
-    flip: Flip = None,
+    treatment: TreatmentOptions = NO_TREATMENT,
     batch_size: BatchSize = 32,
     seed: Seed = 0,
     workers: Annotated[str, typer.Option(help="Numbers of workers to try, as 1,2,4.")] = "1,2",
@@ -56,12 +48,12 @@ def measure(
     from pannier.store.store import open as open_snapshot
 
     snapshot = open_snapshot(store)
-    treated = read_treatment(snapshot, treatment, size, fit, color, values, flip)
+    treated = treatment.treatment(snapshot)
     counts = workers.split(",")
     if not all(count.strip().isdigit() for count in counts):
         raise UsageError(f"--workers {workers}: write numbers, as 1,2,4")
     split = split or ("train" if "train" in snapshot.splits else None)
-    with progress_bar("measure", "rounds") as progress:
+    with live_bar("measure") as bar:
         found = sweep(
             snapshot,
             treated,
@@ -72,7 +64,7 @@ def measure(
             seed=seed,
             rounds=rounds,
             slice_seconds=slice_seconds,
-            progress=progress,
+            progress=(lambda done, total: bar.show(done, total, lambda: "rounds")) if bar else None,
         )
     print_json(found.to_dict()) if json else _print(found)
     if figure:
@@ -105,9 +97,11 @@ def _print(found: Measurement) -> None:
             row[5] = show_bytes(trial.peak_bytes)
         rows.append(row)
     print_table(header, rows, left=0)
-    for trial in found.trials:
-        if trial.status != "ok":
-            print(f"\n{_cell(trial)}: {trial.reason}")
+    failed = [trial for trial in found.trials if trial.status != "ok"]
+    if failed:
+        print()
+    for trial in failed:
+        print_wrapped(f"{_cell(trial)}: {trial.reason}")
 
 
 def _cell(trial: Trial) -> str:

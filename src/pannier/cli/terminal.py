@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import json
+import shutil
 import sys
+import textwrap
+import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any
 
-Progress = Callable[[int, int], None]
+Step = Callable[[int, int], None]
 
 
 def print_json(value: Any) -> None:
@@ -59,29 +62,60 @@ def plural(count: int, one: str, many: str | None = None) -> str:
     return f"{count:,} {one if count == 1 else many or one + 's'}"
 
 
+def print_wrapped(text: str) -> None:
+    """A long line, broken between words, further lines indented."""
+    width = min(100, shutil.get_terminal_size().columns)
+    print("\n".join(textwrap.wrap(text, width, subsequent_indent="  ", break_on_hyphens=False)))
+
+
+class Bar:
+    """A bar on standard error; what it shows beside is `note`, at most ten times a second."""
+
+    def __init__(self, bar: Any, task: Any) -> None:
+        self._bar, self._task = bar, task
+        self._shown = 0.0
+
+    def show(self, done: int, total: int, note: Callable[[], str]) -> None:
+        now = time.monotonic()
+        if now - self._shown > 0.1 or done == total:
+            self._shown = now
+            self._bar.update(self._task, completed=done, total=total, count=f"{done:,}/{total:,}", note=note())
+
+    @property
+    def elapsed(self) -> float:
+        return self._bar.tasks[0].elapsed or 0.0
+
+
 @contextmanager
-def progress_bar(what: str, unit: str = "pictures") -> Iterator[Progress | None]:
-    """A bar with rate and time left on standard error; None, and no bar, where that is no terminal."""
+def live_bar(what: str, at_first: str = "") -> Iterator[Bar | None]:
+    """None, and no bar, where standard error is no terminal. `at_first` is what it says before the first step."""
     if not sys.stderr.isatty():
         yield None
         return
     from rich.console import Console
-    from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeRemainingColumn
-    from rich.progress import Progress as Bar
+    from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
     columns = (
         TextColumn("{task.description}"),
-        BarColumn(bar_width=32),
-        MofNCompleteColumn(),
-        TextColumn(f"{{task.fields[rate]:>6,.0f}} {unit}/s"),
+        BarColumn(bar_width=32, complete_style="cyan", finished_style="cyan", pulse_style="cyan"),
+        TextColumn("{task.fields[count]}"),
+        TextColumn(" {task.fields[note]}"),
         TimeRemainingColumn(),
     )
-    with Bar(*columns, console=Console(stderr=True), transient=True) as bar:
-        task = bar.add_task(what, total=None, rate=0.0)
+    with Progress(*columns, console=Console(stderr=True), transient=True) as bar:
+        yield Bar(bar, bar.add_task(what, total=None, count="", note=at_first))
+
+
+@contextmanager
+def progress_bar(what: str) -> Iterator[Step | None]:
+    """A bar of pictures done, with rate and time left; None where standard error is no terminal."""
+    with live_bar(what, "looking for pictures") as bar:
+        if bar is None:
+            yield None
+            return
 
         def step(done: int, total: int) -> None:
-            elapsed = bar.tasks[0].elapsed or 0.0
-            bar.update(task, completed=done, total=total, rate=done / elapsed if elapsed > 0.1 else 0.0)
+            bar.show(done, total, lambda: f"{done / max(bar.elapsed, 0.1):,.0f} pictures/s")
 
         yield step
 

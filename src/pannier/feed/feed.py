@@ -158,6 +158,11 @@ class Feed:
         """Records of the split."""
         return len(self._rows)
 
+    @property
+    def pictures_per_epoch(self) -> int:
+        """Records that an epoch gives: all of the split, but for those that last="drop" leaves out."""
+        return min(self.records, len(self) * self.batch_size)
+
     def __iter__(self) -> Iterator[Batch]:
         """The next epoch."""
         yield from self._one_epoch(1)

@@ -50,7 +50,7 @@ def main() -> None:
             shoot(shot, command, after, folder)
         for figure, kept in FIGURES.items():
             shutil.copy(folder / figure, SHOTS / kept)
-        shoot("demo", "pannier demo tour --swatches 240", 25, folder)
+        shoot("demo", "pannier demo tour --swatches 240", 50, folder)
     for shot in NOT_KEPT:
         (SHOTS / f"{shot}.png").unlink()
 

@@ -160,7 +160,7 @@ def test_deeper_folders_prefixes_and_shards(tmp_path: Path, store: pannier.Store
     assert snapshot.classes == ["wool"]
     assert snapshot[0].key.startswith("first/wool/plain/")
     assert 2 <= len(store.directory.list("shards")) <= 4
-    with pytest.raises(UsageError, match="no column 'perent' for labels; did you mean 'parent'"):
+    with pytest.raises(UsageError, match="no column 'perent'; did you mean 'parent'"):
         store.pack(folder, label="perent")
 
 

@@ -11,7 +11,7 @@ import pytest
 import pannier
 from pannier.errors import NotFoundError, SourceError, UsageError
 from pannier.sources.folders import FolderSource
-from pannier.sources.rows import choose
+from pannier.sources.rules import Rules, choose
 from tests.conftest import draw, encoded, fill
 
 
@@ -65,7 +65,7 @@ def test_odd_names_and_links_are_said_and_survived(tmp_path: Path) -> None:
     source = FolderSource(root)
     assert source.table().column("path").to_pylist() == ["a/%FF.jpg", "a/1.jpg", "a/\u00e9.jpg"]
     assert {item.kind for item in source.passed} == {"link", "name", "unreadable"}
-    assert all(source.read(row) for row in choose(source, "parent", {}))
+    assert all(source.read(row) for row in choose(source, Rules()))
 
 
 def test_two_names_of_one_unicode_form_are_refused(tmp_path: Path) -> None:

@@ -10,6 +10,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from pannier.hashing import argsort_hashes
+
 Codes = np.ndarray[Any, np.dtype[np.int32]]
 Rows = np.ndarray[Any, np.dtype[np.int64]]
 Digests = np.ndarray[Any, np.dtype[np.uint8]]
@@ -114,4 +116,15 @@ def numbered(digests: Digests) -> tuple[Rows, Rows]:
 def order_of_keys(keys: Any) -> Rows:
     """Row numbers in order of the keys' UTF-8 bytes."""
     order: Rows = pc.sort_indices(keys.cast(pa.large_binary())).to_numpy().astype(np.int64)
+    return order
+
+
+def order_by_hash(hashes: Any, keys: Any) -> Rows:
+    """Row numbers in order of (hash of key, key)."""
+    order = argsort_hashes(hashes)
+    in_order = hashes[order]
+    if len(order) > 1 and np.any(in_order[1:] == in_order[:-1]):
+        ranks = np.empty(len(order), np.int64)
+        ranks[order_of_keys(keys)] = np.arange(len(order))
+        order = np.lexsort((ranks, hashes))
     return order

@@ -54,22 +54,57 @@ class TreatmentOptions:
 
 NO_TREATMENT = TreatmentOptions(None, {})
 
+RuleOptions = dict[str, Any]
+NO_RULES: RuleOptions = {}
+
+_RULES: dict[str, Any] = {
+    "label": Annotated[
+        str | None,
+        typer.Option(metavar="EXPR", help="What gives labels: a column, or SQL over columns; by default parent."),
+    ],
+    "label_pattern": Annotated[
+        str | None, typer.Option(metavar="PATTERN", help="Labels out of names, as '{label}_loom{loom}_{number}'.")
+    ],
+    "where": Annotated[
+        list[str] | None,
+        typer.Option(metavar="EXPR", help="Only rows for which this SQL holds; may be given again."),
+    ],
+    "key": Annotated[str | None, typer.Option(metavar="EXPR", help="What gives keys; by default the path in the source.")],
+    "split_by": Annotated[str | None, typer.Option(metavar="EXPR", help="What gives splits; NULL is dealt by --shares.")],
+    "rename": Annotated[list[str] | None, typer.Option(metavar="OLD=NEW", help="Read one class name as another.")],
+}
+
 
 def takes_treatment(command: Callable[..., int]) -> Callable[..., int]:
     """In place of its parameter `treatment: TreatmentOptions`, the command gets the options that describe a treatment."""
+
+    def read(said: dict[str, Any]) -> TreatmentOptions:
+        file, size = said.pop("treatment", None), said.pop("size", None)
+        return TreatmentOptions(file, said if size is None else said | {"size": read_size(size)})
+
+    return _taking(command, "treatment", _TREATMENT, read)
+
+
+def takes_rules(command: Callable[..., int]) -> Callable[..., int]:
+    """In place of its parameter `rules: dict`, the command gets the options that are rules over a source's columns."""
+    return _taking(command, "rules", _RULES, dict)
+
+
+def _taking(
+    command: Callable[..., int], name: str, options: dict[str, Any], read: Callable[[dict[str, Any]], Any]
+) -> Callable[..., int]:
+    """The command with `options` in place of its parameter `name`, which gets what `read` makes of those that were said."""
     own = list(inspect.signature(command, eval_str=True).parameters.values())
-    at = next(i for i, parameter in enumerate(own) if parameter.name == "treatment")
+    at = next(i for i, parameter in enumerate(own) if parameter.name == name)
     kind = inspect.Parameter.POSITIONAL_OR_KEYWORD
-    options = [inspect.Parameter(name, kind, default=None, annotation=each) for name, each in _TREATMENT.items()]
+    added = [inspect.Parameter(option, kind, default=None, annotation=each) for option, each in options.items()]
 
     @wraps(command)
     def with_options(**given: Any) -> int:
-        said = {name: given.pop(name) for name in _TREATMENT}
-        file, size = said.pop("treatment"), read_size(said.pop("size"))
-        fields = {"size": size, **said}
-        return command(**given, treatment=TreatmentOptions(file, {k: v for k, v in fields.items() if v is not None}))
+        said = {option: given.pop(option) for option in options}
+        return command(**given, **{name: read({option: value for option, value in said.items() if value is not None})})
 
-    parameters = own[:at] + options + own[at + 1 :]
+    parameters = own[:at] + added + own[at + 1 :]
     with_options.__signature__ = inspect.Signature(parameters)  # type: ignore[attr-defined]
     with_options.__annotations__ = {parameter.name: parameter.annotation for parameter in parameters}
     return with_options

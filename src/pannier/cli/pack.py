@@ -6,23 +6,24 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 import typer
 
-from pannier.cli.options import AsJson
-from pannier.cli.terminal import count_table, plural, print_json, progress_bar
+from pannier.cli.options import NO_RULES, AsJson, RuleOptions, takes_rules
+from pannier.cli.terminal import count_table, plural, print_json, print_table, progress_bar
 
 if TYPE_CHECKING:
     from pannier.store.packing import PackResult
 
 
+@takes_rules
 def pack(
     source: Annotated[str, typer.Argument(metavar="SOURCE", help="A folder of pictures.")],
     store: Annotated[str, typer.Argument(metavar="STORE", help="The store; made where nothing or an empty folder is.")],
     shares: Annotated[str | None, typer.Option(help="Deal records to splits, as train=75,val=15,test=10.")] = None,
     seed: Annotated[int | None, typer.Option(help="Seed of the dealing.")] = None,
     note: Annotated[str, typer.Option(help="A line to remember the snapshot by.")] = "",
-    label: Annotated[
-        str, typer.Option(help="The column that gives labels: parent (nearest folder) or top (first).")
-    ] = "parent",
-    rename: Annotated[list[str] | None, typer.Option(metavar="OLD=NEW", help="Read one class name as another.")] = None,
+    rules: RuleOptions = NO_RULES,
+    keep: Annotated[
+        list[str] | None, typer.Option(metavar="COLUMN,...", help="Side columns: columns, or 'SQL as name'.")
+    ] = None,
     unlabeled: Annotated[Literal["leave", "keep"], typer.Option(help="What lies outside any class folder.")] = "leave",
     into: Annotated[str, typer.Option(metavar="PREFIX", help="Put all keys below a prefix.")] = "",
     resplit: Annotated[
@@ -42,6 +43,9 @@ def pack(
     shards: Annotated[int | None, typer.Option(help="So many shards, instead of a size.")] = None,
     max_pixels: Annotated[int, typer.Option(help="Pictures with more pixels are left out.")] = 100_000_000,
     workers: Annotated[int | None, typer.Option(help="Threads; by default all usable cores.")] = None,
+    preview: Annotated[
+        bool, typer.Option("--preview", metavar="", help="Show what the rules make of the source, and pack nothing.")
+    ] = False,
     json: AsJson = False,
 ) -> int:
     """Bring a source in as the next snapshot.
@@ -49,6 +53,7 @@ def pack(
     Every picture is decoded once, to know that it is whole. The same thing packed again adds nothing.
 
     [dim]$[/dim] pannier pack archive/ swatches.store --shares train=75,val=15,test=10 --seed 7
+    [dim]$[/dim] pannier pack heap/ swatches.store --label-pattern "{label}_loom{loom}_{number}" --preview
     """
     from pannier.sizes import read_bytes
     from pannier.store.packing import bring_in
@@ -57,8 +62,6 @@ def pack(
         "shares": shares,
         "seed": seed,
         "note": note,
-        "label": label,
-        "rename": rename,
         "unlabeled": unlabeled,
         "into": into,
         "resplit": resplit,
@@ -70,13 +73,41 @@ def pack(
         "shards": shards,
         "max_pixels": max_pixels,
         "workers": workers,
+        "keep": keep or (),
+        **rules,
     }
+    if preview:
+        return _preview(source, options, as_json=json)
     with progress_bar("pack") as progress:
         result = bring_in(source, store, progress=progress, **options)
     if json:
         print_json(_facts(result))
     else:
         _print(result, store)
+    return 0
+
+
+def _preview(source: str, options: dict[str, Any], *, as_json: bool) -> int:
+    from pannier.store.preview import preview
+
+    seen = preview(source, **options)
+    if as_json:
+        print_json(seen.to_dict())
+        return 0
+    left = seen.rows
+    for where, count in seen.funnel:
+        print(f"{count:,} of {left:,} rows are left by --where {where}")
+        left = count
+    if seen.without_label:
+        print(f"{seen.without_label:,} of {left:,} rows get no label")
+    if seen.funnel or seen.without_label:
+        print()
+    print_table(["key", "label", "split"], [[row[0], row[1] or "-", row[2] or "-"] for row in seen.first], left=3)
+    print()
+    count_table(seen.counts, seen.classes, seen.splits)
+    for name, origins in seen.origins.items():
+        if set(origins) != {name}:
+            print(f"\n{name} is made of " + ", ".join(f"{origin} ({count:,})" for origin, count in origins.items()))
     return 0
 
 

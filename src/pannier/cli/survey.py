@@ -6,19 +6,17 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from pannier.cli.options import AsJson
+from pannier.cli.options import NO_RULES, AsJson, RuleOptions, takes_rules
 from pannier.cli.terminal import count_table, plural, print_facts, print_json, progress_bar
 
 if TYPE_CHECKING:
     from pannier.sources.survey import Findings
 
 
+@takes_rules
 def survey(
     source: Annotated[str, typer.Argument(metavar="SOURCE", help="A folder of pictures.")],
-    label: Annotated[
-        str, typer.Option(help="The column that gives labels: parent (nearest folder) or top (first).")
-    ] = "parent",
-    rename: Annotated[list[str] | None, typer.Option(metavar="OLD=NEW", help="Read one class name as another.")] = None,
+    rules: RuleOptions = NO_RULES,
     quick: Annotated[
         bool, typer.Option("--quick", metavar="", help="Read headers alone; pictures cut short are not found.")
     ] = False,
@@ -34,7 +32,7 @@ def survey(
     from pannier.sources.survey import survey as look
 
     with progress_bar("survey") as progress:
-        findings = look(source, label=label, rename=rename, quick=quick, workers=workers, progress=progress)
+        findings = look(source, quick=quick, workers=workers, progress=progress, **rules)
     if json:
         print_json(findings.to_dict())
     else:

@@ -78,7 +78,7 @@ class FolderSource:
     def read(self, row: Row) -> bytes:
         """The picture's bytes. Raises SourceError where the file cannot be read (any more)."""
         try:
-            return _read_whole(self._path(row.key), row.byte_count)
+            return _read_whole(self._path(self._keys[row.number]), row.byte_count)
         except OSError as error:
             raise SourceError(f"{row.key} cannot be read: {error.strerror or error}") from error
 

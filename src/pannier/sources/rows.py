@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, NamedTuple, Protocol
 
 import numpy as np
+import pyarrow as pa
 
 from pannier.columns import Names
-from pannier.errors import SourceError, UsageError, did_you_mean
+from pannier.errors import SourceError
 
 KEY, BYTE_COUNT = "path", "bytes"
 ROWS_AT_ONCE = 4096
@@ -27,8 +28,8 @@ class Row(NamedTuple):
 class LeftOut:
     """Something that is not brought in, and why: `kind` is a word, `reason` says more.
 
-    Kinds: "broken", "empty", "oversized", "unsupported", "unreadable", "link", "no label"; "skipped" for what is no picture,
-    "name" for a name that had to be changed.
+    Kinds: "broken", "empty", "oversized", "unsupported", "unreadable", "link", "no label", "rule"; "skipped" for what is no
+    picture, "name" for a name that had to be changed.
     """
 
     key: str
@@ -61,7 +62,8 @@ class Source(Protocol):
 class Chosen:
     """Rows of a source with their labels and splits, column by column: some 100 bytes of memory a row.
 
-    `numbers` are rows of the source's table; `keys` is an Arrow array of strings.
+    `numbers` are rows of the source's table; `keys` is an Arrow array of strings; `side` a table of side columns;
+    `raw_labels` are labels before renaming. `funnel` tells how many rows each condition left, `left_out` which it did not.
     """
 
     numbers: np.ndarray[Any, np.dtype[np.int64]]
@@ -69,6 +71,10 @@ class Chosen:
     byte_counts: np.ndarray[Any, np.dtype[np.int64]]
     labels: Names
     splits: Names
+    side: Any | None = None
+    raw_labels: Names | None = None
+    funnel: list[tuple[str, int]] = field(default_factory=list)
+    left_out: list[LeftOut] = field(default_factory=list)
 
     def __len__(self) -> int:
         return len(self.numbers)
@@ -80,6 +86,10 @@ class Chosen:
             self.byte_counts[rows],
             self.labels.take(rows),
             self.splits.take(rows),
+            None if self.side is None else self.side.take(pa.array(rows)),
+            None if self.raw_labels is None else self.raw_labels.take(rows),
+            self.funnel,
+            self.left_out,
         )
 
     def __iter__(self) -> Iterator[Row]:
@@ -87,22 +97,6 @@ class Chosen:
             part = slice(at, at + ROWS_AT_ONCE)
             columns = (self.numbers[part].tolist(), self.keys[part].to_pylist(), self.byte_counts[part].tolist())
             yield from map(Row._make, zip(*columns, strict=True))
-
-
-def choose(source: Source, label: str, rename: Mapping[str, str]) -> Chosen:
-    """All rows of a source, with the label that the column `label` gives them and the split that the source fixes."""
-    table = source.table()
-    if label not in table.column_names:
-        raise UsageError(f"the source has no column {label!r} for labels{did_you_mean(label, table.column_names)}")
-    labels = Names.of(table.column(label))
-    splits = Names.of(table.column("split")) if source.fixed_splits else Names(np.full(len(table), -1, np.int32), [])
-    return Chosen(
-        np.arange(len(table)),
-        table.column(KEY).combine_chunks(),
-        table.column(BYTE_COUNT).to_numpy(),
-        labels.mapped([rename.get(name, name) for name in labels.names]),
-        splits,
-    )
 
 
 def classes_by_split(chosen: Chosen) -> dict[str, set[str]]:
@@ -113,20 +107,6 @@ def classes_by_split(chosen: Chosen) -> dict[str, set[str]]:
         if split >= 0 and label >= 0:
             classes.setdefault(chosen.splits.names[split], set()).add(chosen.labels.names[label])
     return classes
-
-
-def read_rename(rename: str | Mapping[str, str] | list[str] | None) -> dict[str, str]:
-    """Renames from {"old": "new"}, "old=new" or several of those."""
-    if rename is None:
-        return {}
-    if isinstance(rename, Mapping):
-        return dict(rename)
-    pieces = [rename] if isinstance(rename, str) else rename
-    pairs = [piece.partition("=") for piece in pieces]
-    for (old, equals, new), piece in zip(pairs, pieces, strict=True):
-        if not equals or not old.strip() or not new.strip():
-            raise UsageError(f"{piece!r} cannot be read: write a class to rename as old=new")
-    return {old.strip(): new.strip() for old, _, new in pairs}
 
 
 def check_same_classes(classes: Mapping[str, set[str]]) -> None:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from array import array
 from collections import Counter, defaultdict
-from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -17,7 +16,8 @@ from pannier.images.facts import MAX_PIXELS
 from pannier.machine import usable_cores
 from pannier.sources.checking import Checked, Checker, Progress
 from pannier.sources.folders import as_source, is_flat
-from pannier.sources.rows import Chosen, LeftOut, Source, check_same_classes, choose, classes_by_split, read_rename
+from pannier.sources.rows import Chosen, LeftOut, Source, check_same_classes, classes_by_split
+from pannier.sources.rules import choose, read_rules, rows_without_label
 
 # kinds of problems that would make training wrong, in order of harm; each with what to do about it
 HARMFUL = {
@@ -101,39 +101,40 @@ class Findings:
 def survey(
     source: str | Path | Source,
     *,
-    label: str = "parent",
-    rename: str | Mapping[str, str] | list[str] | None = None,
     quick: bool = False,
     max_pixels: int = MAX_PIXELS,
     workers: int | None = None,
     progress: Progress | None = None,
+    **rules: Any,
 ) -> Findings:
     """Looks at every picture of a source: counts, sizes, formats, color modes, and what is wrong, in order of harm.
 
-    Every picture is decoded to its end, in parallel, a few at a time in memory; `quick` reads headers alone.
+    Every picture is decoded to its end, in parallel, a few at a time in memory; `quick` reads headers alone. `rules` are
+    label, where, label_pattern, key, split_by and rename, see `pannier.sources.rules.Rules`.
     Raises NotFoundError, SourceError where there is no picture at all.
     """
     source = as_source(source)
-    chosen = choose(source, label, read_rename(rename))
+    said = read_rules(**rules)
+    chosen = choose(source, said)
     if not len(chosen):
         raise SourceError(f"no picture found in {source.name}: it holds nothing that is a picture by its content")
     findings = Findings(source.name, quick)
     whole, digests = array("q"), bytearray()
     problems: dict[str, list[str]] = defaultdict(list)
     with Checker(source, workers or usable_cores(), max_pixels, headers_only=quick) as checker:
-        for done, outcome in enumerate(checker.check_all(chosen), 1):
+        for row, outcome in enumerate(checker.check_all(chosen)):
             if isinstance(outcome, LeftOut):
                 problems[outcome.kind].append(f"{outcome.key} ({outcome.reason})")
             else:
-                _count(findings, chosen, outcome)
-                whole.append(outcome.row.number)
+                _count(findings, chosen, row, outcome)
+                whole.append(row)
                 digests += outcome.sha256
             if progress:
-                progress(done, len(chosen))
+                progress(row + 1, len(chosen))
     for item in source.passed:
         problems[item.kind].append(f"{item.key} ({item.reason})")
-    if not is_flat(source):
-        problems["no label"] += chosen.keys.take(np.flatnonzero(chosen.labels.codes < 0)).to_pylist()
+    if not (said.are_by_folder and is_flat(source)):
+        problems["no label"] += chosen.keys.take(rows_without_label(chosen)).to_pylist()
     _compare_doubles(chosen.take(np.array(whole, np.int64)), to_digests([bytes(digests)]), problems)
     _compare_names(chosen, problems)
     findings.problems = [
@@ -144,8 +145,7 @@ def survey(
     return findings
 
 
-def _count(findings: Findings, chosen: Chosen, checked: Checked) -> None:
-    row = checked.row.number
+def _count(findings: Findings, chosen: Chosen, row: int, checked: Checked) -> None:
     findings.pictures += 1
     findings.byte_count += checked.byte_count
     findings.counts[chosen.labels[row], chosen.splits[row]] += 1

@@ -12,9 +12,9 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from pannier.columns import NAMES, Digests, Names, codes_of, digests_of, fixed_bytes, numbered, order_of_keys
+from pannier.columns import NAMES, Digests, Names, codes_of, digests_of, fixed_bytes, numbered, order_by_hash, order_of_keys
 from pannier.errors import DamageError
-from pannier.hashing import argsort_hashes, crc32_of
+from pannier.hashing import crc32_of
 from pannier.store.content import (
     BUCKET_SHIFT,
     bucket_digest,
@@ -231,7 +231,7 @@ class Manifest:
         if self._delta is not None and self._delta.num_rows:
             both = pa.concat_tables([self._delta, changes], promote_options="default").unify_dictionaries()
             delta = both.take(pa.array(_last_of_each(both)))
-        delta = delta.take(pa.array(_order(delta)))
+        delta = delta.take(pa.array(order_by_hash(delta.column("hash").to_numpy(), delta.column("key"))))
         merged = Manifest(self._base, delta, {})
         buckets = np.unique(changes.column("hash").to_numpy() >> np.uint64(BUCKET_SHIFT)).tolist()
         digests = dict(self.digests)
@@ -330,17 +330,6 @@ def _fixed_width(chunk: Any) -> Any:
     if pa.types.is_fixed_size_binary(chunk.type):
         return fixed_bytes(chunk, chunk.type.byte_width)
     return (chunk.indices if pa.types.is_dictionary(chunk.type) else chunk).to_numpy()
-
-
-def _order(table: Any) -> Any:
-    """Row numbers in order of (hash, key)."""
-    hashes = table.column("hash").to_numpy()
-    order = argsort_hashes(hashes)
-    in_order = hashes[order]
-    if len(order) > 1 and np.any(in_order[1:] == in_order[:-1]):
-        keys = table.column("key").to_pylist()
-        order = np.array(sorted(range(len(keys)), key=lambda i: (int(hashes[i]), keys[i].encode())), np.int64)
-    return order
 
 
 def _last_of_each(table: Any) -> Any:

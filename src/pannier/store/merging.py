@@ -11,10 +11,10 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from pannier.columns import Codes, Digests, Names, Rows, all_names, digests_of, numbered, order_of_keys
-from pannier.errors import ConflictError, SourceError
+from pannier.columns import Codes, Digests, Names, Rows, all_names, digests_of, numbered, order_by_hash, order_of_keys
+from pannier.errors import ConflictError, SourceError, UsageError
 from pannier.splits import Shares, deal
-from pannier.store.manifest import REMOVED, SCHEMA, Manifest
+from pannier.store.manifest import COLUMNS, REMOVED, SCHEMA, Manifest
 
 if TYPE_CHECKING:
     from pannier.store.snapshot import Snapshot
@@ -43,10 +43,14 @@ class Merged:
 
 @dataclass
 class _Rows:
-    """The rows that are new or changed, in order of (hash of key, key). `there`: their rows in the parent, -1 for none."""
+    """The rows that are new or changed, in order of (hash of key, key).
+
+    `there`: their rows in the parent, -1 for none. `takes_side`: whether the source's side columns win over the parent's.
+    """
 
     table: Any
     there: Rows
+    takes_side: np.ndarray[Any, np.dtype[np.bool_]]
     labels: Names
     splits: Names
 
@@ -141,7 +145,8 @@ def _new_or_changed(incoming: Any, there: Rows, manifest: Manifest, relabel: boo
     is_other_picture[is_there] = (ours != theirs).any(axis=1)
 
     label, split = np.where(is_there, old_labels, labels), np.where(is_there & (old_splits >= 0), old_splits, splits)
-    differs = is_there & ((labels != old_labels) | ((splits >= 0) & (splits != split)))
+    other_side = _side_differs(incoming, there, manifest)
+    differs = is_there & ((labels != old_labels) | ((splits >= 0) & (splits != split)) | other_side)
     counts = Counts(
         added=int((~is_there).sum()),
         changed=int(is_other_picture.sum()),
@@ -152,10 +157,12 @@ def _new_or_changed(incoming: Any, there: Rows, manifest: Manifest, relabel: boo
         label, split = np.where(differs, labels, label), np.where(differs & (splits >= 0), splits, split)
     else:
         counts.differing = incoming.column("key").take(pa.array(np.flatnonzero(differs))).to_pylist()
-    chosen = np.flatnonzero(~is_there | is_other_picture | (label != old_labels) | (split != old_splits))
+    takes_side = ~is_there | is_other_picture | (other_side & relabel)
+    chosen = np.flatnonzero(takes_side | (label != old_labels) | (split != old_splits))
     rows = _Rows(
         incoming.take(pa.array(chosen)),
         there[chosen],
+        takes_side[chosen],
         Names(label[chosen].astype(np.int32), label_names),
         Names(split[chosen].astype(np.int32), split_names),
     )
@@ -226,13 +233,14 @@ def _with_undealt(rows: _Rows, manifest: Manifest) -> _Rows:
     if not len(without):
         return rows
     taken = manifest.take(without, SCHEMA.names)
-    table = pa.concat_tables([rows.table, taken.cast(SCHEMA)]).unify_dictionaries()
+    table = pa.concat_tables([rows.table, taken.cast(SCHEMA)], promote_options="default").unify_dictionaries()
     there = np.concatenate([rows.there, without])
     labels = Names.of(taken.column("label"))
     label_names = all_names(rows.labels, labels)
     joined = Names(np.concatenate([rows.labels.numbered_by(label_names), labels.numbered_by(label_names)]), label_names)
     splits = Names(np.concatenate([rows.splits.codes, np.full(len(without), -1, np.int32)]), rows.splits.names)
-    return _Rows(table, there, joined, splits)
+    takes_side = np.append(rows.takes_side, np.zeros(len(without), bool))
+    return _Rows(table, there, takes_side, joined, splits)
 
 
 def _deal(rows: _Rows, parent: Snapshot | None, elsewhere: _Elsewhere, shares: Shares, seed: int) -> dict[str | None, int]:
@@ -268,35 +276,63 @@ def _others_by_class_and_split(rows: _Rows, parent: Snapshot | None) -> Mapping[
     return counts
 
 
+def _side_names(table: Any) -> list[str]:
+    return [name for name in table.column_names if name not in COLUMNS]
+
+
+def _both_sides(table: Any, there: Rows, manifest: Manifest, name: str) -> tuple[Any, Any]:
+    """A side column as the source and as the parent has it for some rows, NULL where it has none. Raises UsageError."""
+    is_there = there >= 0
+    ours = table.column(name).combine_chunks() if name in table.column_names else None
+    theirs = None
+    if name in manifest.side_columns:
+        values = manifest.take(there[is_there], [name]).column(0).combine_chunks()
+        theirs = values.take(pa.array(np.cumsum(is_there) - 1, mask=~is_there))
+    if ours is not None and theirs is not None and ours.type != theirs.type:
+        if not pa.types.is_null(ours.type):
+            raise UsageError(
+                f"side column {name!r} holds {theirs.type} in the store and {ours.type} in the source: cast it, as in "
+                f"--keep 'CAST({name} AS ...) as {name}', or keep it under another name"
+            )
+        ours = None
+    kind = ours.type if ours is not None else theirs.type  # type: ignore[union-attr]
+    nothing = pa.nulls(len(there), kind)
+    return nothing if ours is None else ours, nothing if theirs is None else theirs
+
+
+def _side_differs(incoming: Any, there: Rows, manifest: Manifest) -> np.ndarray[Any, np.dtype[np.bool_]]:
+    """Records that are there, and of which the source says something else in a side column."""
+    differs = np.zeros(len(there), bool)
+    for name in _side_names(incoming):
+        ours, theirs = _both_sides(incoming, there, manifest, name)
+        is_other = pc.or_(pc.is_null(theirs), pc.fill_null(pc.not_equal(ours, theirs), False))
+        differs |= pc.and_(pc.is_valid(ours), is_other).to_numpy(zero_copy_only=False).astype(bool)
+    return differs & (there >= 0)
+
+
 def _changes(rows: _Rows, manifest: Manifest) -> Any:
     """The rows as a change of a manifest; what side columns the parent has for them stays."""
     table = rows.table
     for name, values in (("label", rows.labels), ("split", rows.splits)):
         table = table.set_column(table.schema.get_field_index(name), SCHEMA.field(name), values.to_arrow())
-    is_there = rows.there >= 0
-    places = pa.array(np.cumsum(is_there) - 1, mask=~is_there)
-    for name in manifest.side_columns:
-        values = manifest.take(rows.there[is_there], [name]).column(0)
-        table = table.append_column(name, values.take(places))
+    for name in sorted({*_side_names(table), *manifest.side_columns}):
+        ours, theirs = _both_sides(table, rows.there, manifest, name)
+        values = pc.if_else(pa.array(rows.takes_side), pc.coalesce(ours, theirs), theirs)
+        table = table.drop_columns([name]) if name in table.column_names else table
+        table = table.append_column(name, values)
     table = table.append_column(REMOVED, pa.array(np.zeros(len(table), bool)))
-    return table.take(pa.array(np.lexsort((_ranks(table.column("key")), table.column("hash").to_numpy()))))
-
-
-def _ranks(keys: Any) -> Rows:
-    order = order_of_keys(keys)
-    ranks = np.empty(len(order), np.int64)
-    ranks[order] = np.arange(len(order))
-    return ranks
+    return table.take(pa.array(order_by_hash(table.column("hash").to_numpy(), table.column("key"))))
 
 
 def _change_counts(rows: _Rows, manifest: Manifest) -> list[list[Any]]:
     """What changed by kind, class and split: [kind, label, split, records]."""
-    kinds = ["added", "changed", "relabelled", "moved"]
+    kinds = ["added", "changed", "relabelled", "moved", "described"]
     is_there = rows.there >= 0
     kind = np.zeros(len(is_there), np.int64)
     there = rows.there[is_there]
     is_other_label = _names_there(manifest, there, "label").numbered_by(rows.labels.names) != rows.labels.codes[is_there]
-    kind[is_there] = np.where(is_other_label, 2, 3)
+    is_other_split = _names_there(manifest, there, "split").numbered_by(rows.splits.names) != rows.splits.codes[is_there]
+    kind[is_there] = np.where(is_other_label, 2, np.where(is_other_split, 3, 4))
     is_other_picture = np.zeros(len(is_there), bool)
     is_other_picture[is_there] = (rows.digests[is_there] != _digests(manifest, there)).any(axis=1)
     kind[is_other_picture] = 1

@@ -12,25 +12,19 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from pannier.columns import Rows, order_by_hash
 from pannier.errors import SourceError, UsageError
 from pannier.hashing import Hashes, checked_seed, text_hash
 from pannier.images.facts import MAX_PIXELS
 from pannier.machine import usable_cores
 from pannier.sources.checking import Checker, Progress
 from pannier.sources.folders import FolderSource, as_source, is_flat
-from pannier.sources.rows import (
-    Chosen,
-    LeftOut,
-    Source,
-    check_same_classes,
-    choose,
-    classes_by_split,
-    read_rename,
-)
+from pannier.sources.rows import Chosen, LeftOut, Source, check_same_classes, classes_by_split
+from pannier.sources.rules import Rules, choose, read_rules, rows_without_label
 from pannier.splits import Shares, read_shares
 from pannier.store.commit import Proposal, commit
 from pannier.store.ingest import ingest
-from pannier.store.manifest import FACTS, SCHEMA, Manifest
+from pannier.store.manifest import COLUMNS, FACTS, SCHEMA, Manifest
 from pannier.store.merging import Counts, merge, refuse_both_sides_changed
 from pannier.store.names import FIRST_TRACK, checked_name
 from pannier.store.shards import DEFAULT_SHARD_BYTES
@@ -59,8 +53,6 @@ def pack(
     shares: str | Mapping[str, float | str] | None = None,
     seed: int | None = None,
     note: str = "",
-    label: str = "parent",
-    rename: str | Mapping[str, str] | list[str] | None = None,
     unlabeled: Literal["leave", "keep"] = "leave",
     into: str = "",
     resplit: bool = False,
@@ -73,11 +65,13 @@ def pack(
     max_pixels: int = MAX_PIXELS,
     workers: int | None = None,
     progress: Progress | None = None,
+    **rules: Any,
 ) -> PackResult:
     """Brings a source in as the next snapshot of a track.
 
     shares: deals records to splits, e.g. {"train": 75, "val": 15, "test": 10}; kept for later packs, as is `seed`.
-    label: the source's column that gives labels; `rename` maps class names; `unlabeled` keeps or leaves out the rest.
+    rules: label, where, label_pattern, key, split_by, keep and rename: SQL expressions over the source's columns, see
+    `pannier.sources.rules.Rules`; `unlabeled` keeps or leaves out what gets no label.
     into: a prefix for all keys. resplit: deal although the source has splits. relabel: the source's labels win.
     strict: refuse instead of leaving out; nothing is written then. shard_bytes or shards: how large, or how many.
     progress: called with (pictures done, pictures in all).
@@ -93,7 +87,11 @@ def pack(
     source = as_source(source, keep_splits=not resplit)
     if source.fixed_splits and dealt is not None:
         raise UsageError("the source has split folders already; say --resplit to deal its pictures anew by the shares")
-    chosen, passed = _chosen(source, choose(source, label, read_rename(rename)), unlabeled, allow_missing_classes)
+    said = read_rules(**rules)
+    chosen, passed = rows_to_pack(source, said, choose(source, said), unlabeled, allow_missing_classes)
+    taken = set(chosen.side.column_names if chosen.side else ()) & set(COLUMNS)
+    if taken:
+        raise UsageError(f"--keep {min(taken)}: every record has that already; give the side column another name")
     prefix = into.strip("/") + "/" if into else ""
     chosen, hashes = _in_order_of_hashes(chosen, prefix)
     workers = workers or usable_cores()
@@ -131,23 +129,30 @@ def pack(
     )
 
 
-def _chosen(source: Source, rows: Chosen, unlabeled: str, allow_missing_classes: bool) -> tuple[Chosen, list[LeftOut]]:
+def rows_to_pack(
+    source: Source, rules: Rules, rows: Chosen, unlabeled: str, allow_missing_classes: bool
+) -> tuple[Chosen, list[LeftOut]]:
     """The rows to bring in, and those left out for want of a label or because they cannot be read."""
     if not len(rows):
+        if rows.funnel:
+            raise SourceError(f"no picture of {source.name} is left by --where {rows.funnel[-1][0]}")
         raise SourceError(f"no picture found in {source.name}: it holds nothing that is a picture by its content")
-    if unlabeled == "leave" and is_flat(source):
+    if unlabeled == "leave" and rules.are_by_folder and is_flat(source):
         raise SourceError(
-            f"all pictures lie in {source.name} itself, so no folder gives their label: sort them into class folders, "
-            "or say --unlabeled keep to bring them in without labels"
+            f"all pictures lie in {source.name} itself, so no folder gives their label: say where it is with "
+            "--label-pattern or --label, sort them into class folders, or bring them in without labels by --unlabeled keep"
         )
-    left_out = [item for item in source.passed if item.kind in ("unreadable", "link")]
-    is_labelled = rows.labels.codes >= 0
+    left_out = [item for item in source.passed if item.kind in ("unreadable", "link")] + rows.left_out
     chosen = rows
     if unlabeled == "leave":
-        chosen = rows.take(np.flatnonzero(is_labelled))
-        without = rows.keys.take(np.flatnonzero(~is_labelled)).to_pylist()
-        left_out += [LeftOut(key, "no label", "it lies in no class folder") for key in without]
-    if source.fixed_splits and not allow_missing_classes:
+        unlabelled = rows_without_label(rows)
+        chosen = rows.take(np.setdiff1d(np.arange(len(rows)), unlabelled))
+        without = rows.keys.take(unlabelled).to_pylist()
+        reason = "it lies in no class folder" if rules.are_by_folder else "the rule for labels gives it none"
+        left_out += [LeftOut(key, "no label", reason) for key in without]
+        if not len(chosen):
+            raise SourceError(f"no picture of {source.name} gets a label: {_examples(left_out)}")
+    if (source.fixed_splits or rules.split_by) and not allow_missing_classes:
         classes = classes_by_split(chosen)
         if len(classes) > 1:
             check_same_classes(classes)
@@ -157,7 +162,7 @@ def _chosen(source: Source, rows: Chosen, unlabeled: str, allow_missing_classes:
 def _in_order_of_hashes(chosen: Chosen, prefix: str) -> tuple[Chosen, Hashes]:
     """The rows in order of the hashes of their keys to be, equal ones by key, and those hashes."""
     hashes = np.fromiter((text_hash(prefix + row.key) for row in chosen), np.uint64, len(chosen))
-    order = np.argsort(hashes, kind="stable")
+    order = order_by_hash(hashes, chosen.keys)
     return chosen.take(order), hashes[order]
 
 
@@ -172,7 +177,16 @@ def _incoming(pictures: Any, chosen: Chosen, hashes: Hashes, prefix: str) -> Any
         "split": chosen.splits.take(numbers).to_arrow(),
     }
     columns |= {name: pictures.column(name) for name in FACTS}
-    return pa.table([columns[name] for name in SCHEMA.names], schema=SCHEMA)
+    table = pa.table([columns[name] for name in SCHEMA.names], schema=SCHEMA)
+    for name, values in _side_columns(chosen, numbers).items():
+        table = table.append_column(name, values)
+    return table
+
+
+def _side_columns(chosen: Chosen, numbers: Rows) -> dict[str, Any]:
+    if chosen.side is None:
+        return {}
+    return {name: chosen.side.column(name).take(pa.array(numbers)) for name in chosen.side.column_names}
 
 
 def _refuse_any(unusable: list[LeftOut], passed: list[LeftOut]) -> None:

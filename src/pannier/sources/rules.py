@@ -1,0 +1,280 @@
+"""Rules: SQL expressions over a source's columns say what comes in, under which key, label and split.
+
+DuckDB runs them on the table in memory, with no access to files, network or settings.
+"""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from pannier.columns import Names, Rows
+from pannier.errors import SourceError, UsageError, did_you_mean
+from pannier.sources.rows import BYTE_COUNT, KEY, Chosen, LeftOut, Source
+
+DEFAULT_LABEL = "parent"
+
+# what a field of a label pattern may be called, and the columns that a pattern looks at
+_FIELD = re.compile(r"\{([A-Za-z_][A-Za-z0-9_]*)\}")
+
+
+@dataclass(frozen=True)
+class Rules:
+    """SQL expressions over the source's columns.
+
+    where: what must hold, one after another. label, split_by, key: what gives those; a label of NULL is none.
+    label_pattern: e.g. "{label}_loom{loom}_{number}", matched against the whole name without its ending (with a "/" in it:
+    the whole path); its fields become columns, and `label` among them the label. keep: side columns, e.g. "loom" or
+    "warp_per_cm * 2.54 as warp_per_inch". rename: class names that are read as others.
+    """
+
+    label: str = DEFAULT_LABEL
+    where: Sequence[str] = ()
+    label_pattern: str | None = None
+    key: str | None = None
+    split_by: str | None = None
+    keep: Sequence[str] = ()
+    rename: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def are_by_folder(self) -> bool:
+        """Whether labels come from the folders in which pictures lie."""
+        return self.label in ("parent", "top") and not self.label_pattern
+
+
+def read_rules(
+    *,
+    label: str = DEFAULT_LABEL,
+    where: str | Sequence[str] = (),
+    label_pattern: str | None = None,
+    key: str | None = None,
+    split_by: str | None = None,
+    keep: str | Sequence[str] = (),
+    rename: str | Mapping[str, str] | Sequence[str] | None = None,
+) -> Rules:
+    """Rules as they are said: one condition or several, side columns parted by commas or as a list, "old=new"."""
+    conditions = [where] if isinstance(where, str) else list(where)
+    kept = [keep] if isinstance(keep, str) else list(keep)
+    columns = [piece.strip() for item in kept for piece in _at_commas(item) if piece.strip()]
+    return Rules(label, conditions, label_pattern, key, split_by, columns, read_rename(rename))
+
+
+def _at_commas(text: str) -> list[str]:
+    """The pieces between commas that are in no brackets and no quotes."""
+    pieces, depth, quote = [""], 0, ""
+    for letter in text:
+        if quote:
+            quote = "" if letter == quote else quote
+        elif letter in "'\"":
+            quote = letter
+        elif letter in "([":
+            depth += 1
+        elif letter in ")]":
+            depth -= 1
+        if letter == "," and not depth and not quote:
+            pieces.append("")
+        else:
+            pieces[-1] += letter
+    return pieces
+
+
+def read_rename(rename: str | Mapping[str, str] | Sequence[str] | None) -> dict[str, str]:
+    """Renames from {"old": "new"}, "old=new" or several of those."""
+    if rename is None:
+        return {}
+    if isinstance(rename, Mapping):
+        return dict(rename)
+    pieces = [rename] if isinstance(rename, str) else rename
+    pairs = [piece.partition("=") for piece in pieces]
+    for (old, equals, new), piece in zip(pairs, pieces, strict=True):
+        if not equals or not old.strip() or not new.strip():
+            raise UsageError(f"{piece!r} cannot be read: write a class to rename as old=new")
+    return {old.strip(): new.strip() for old, _, new in pairs}
+
+
+def choose(source: Source, rules: Rules) -> Chosen:
+    """The rows of a source that `where` leaves, with what the other rules make of them.
+
+    Raises UsageError for a rule that cannot be run, SourceError for keys that are there twice.
+    """
+    table = source.table()
+    if rules.label_pattern:
+        table = _with_fields(table, rules.label_pattern)
+    left = _Columns(table)
+    numbers = np.arange(len(table))
+    funnel: list[tuple[str, int]] = []
+    left_out: list[LeftOut] = []
+    for where in rules.where:
+        holds = _truth(left.evaluate(where, "--where"), where)
+        out = left.table.column(KEY).take(pa.array(np.flatnonzero(~holds))).to_pylist()
+        left_out += [LeftOut(key, "rule", f"left out by --where {where}") for key in out]
+        numbers, left = numbers[holds], _Columns(left.table.filter(pa.array(holds)))
+        funnel.append((where, len(numbers)))
+    label = "label" if rules.label_pattern and rules.label == DEFAULT_LABEL else rules.label
+    labels = Names.of(left.evaluate(label, "--label"))
+    splits = Names(np.full(len(numbers), -1, np.int32), [])
+    if rules.split_by:
+        splits = Names.of(left.evaluate(rules.split_by, "--split-by"))
+    elif source.fixed_splits:
+        splits = Names.of(left.table.column("split"))
+    return Chosen(
+        numbers,
+        _keys(left, rules.key),
+        left.table.column(BYTE_COUNT).to_numpy(),
+        labels.mapped([rules.rename.get(name, name) for name in labels.names]),
+        splits,
+        _side(left, rules.keep),
+        labels,
+        funnel,
+        left_out,
+    )
+
+
+class _Columns:
+    """A source's table, or what is left of it, and expressions over it."""
+
+    def __init__(self, table: Any) -> None:
+        self.table = table
+        self._connection: Any = None
+
+    def evaluate(self, expression: str, option: str) -> Any:
+        """One value a row: a column, or what DuckDB makes of the expression. Raises UsageError."""
+        if expression in self.table.column_names:
+            return self.table.column(expression)
+        import duckdb
+
+        try:
+            found = self._opened(duckdb).sql(f"SELECT ({expression}\n) AS value FROM source").to_arrow_table()
+        except duckdb.Error as error:
+            raise UsageError(f"{option} {expression}: {self._explained(str(error))}") from error
+        if len(found) != len(self.table):
+            raise UsageError(
+                f"{option} {expression}: a rule gives one value for each row, this one gives {len(found)} in all"
+            )
+        column = found.column(0)
+        return column.cast(pa.int64()) if pa.types.is_decimal(column.type) and column.type.scale == 0 else column
+
+    def _opened(self, duckdb: Any) -> Any:
+        if self._connection is None:
+            settings = {"enable_external_access": "false", "python_enable_replacements": "false"}
+            self._connection = duckdb.connect(":memory:", config=settings)
+            self._connection.execute("SET lock_configuration = true")
+            self._connection.register("source", self.table)
+        return self._connection
+
+    def _explained(self, message: str) -> str:
+        """What DuckDB says, in one line; a column that is not there with those that are."""
+        missing = re.search(r'Referenced column "([^"]+)" not found', message)
+        if missing:
+            return f"the source has no column {missing[1]!r}{did_you_mean(missing[1], self.table.column_names)}"
+        first = re.split(r"\n\n|\nLINE|Candidate functions|\n\s*Candidate", message)[0]
+        return re.sub(r"^[A-Z][a-z]+(?: Input)? Error: ", "", " ".join(first.split()))
+
+
+def _truth(values: Any, where: str) -> np.ndarray[Any, np.dtype[np.bool_]]:
+    """A condition's values as flags; NULL does not hold."""
+    if not pa.types.is_boolean(values.type):
+        raise UsageError(f"--where {where}: is not true or false but {_kind(values.type)}: write a condition, as loom = 7")
+    truth: np.ndarray[Any, np.dtype[np.bool_]] = pc.fill_null(values, False).to_numpy(zero_copy_only=False)
+    return truth.astype(bool)
+
+
+def _kind(kind: Any) -> str:
+    return (
+        "text" if pa.types.is_string(kind) or pa.types.is_large_string(kind) or pa.types.is_dictionary(kind) else str(kind)
+    )
+
+
+def _keys(left: _Columns, rule: str | None) -> Any:
+    """The rows' keys: paths as they lie, or what a rule makes of them, in Unicode form NFC with `/`. None twice."""
+    if rule is None:
+        return left.table.column(KEY).combine_chunks()
+    values = left.evaluate(rule, "--key").cast(pa.large_string()).to_pylist()
+    keys = [None if value is None else unicodedata.normalize("NFC", value).strip("/") for value in values]
+    paths = left.table.column(KEY)
+    seen: dict[str, int] = {}
+    for row, key in enumerate(keys):
+        if not key or ".." in key.split("/"):
+            raise SourceError(f"--key {rule}: gives {paths[row].as_py()!r} the key {key!r}, which is none")
+        first = seen.setdefault(key, row)
+        if first != row:
+            both = f"{paths[first].as_py()!r} and {paths[row].as_py()!r}"
+            raise SourceError(f"--key {rule}: {both} have one key {key!r}; let the rule tell them apart")
+    return pa.array(keys, pa.large_string())
+
+
+def _side(left: _Columns, keep: Sequence[str]) -> Any:
+    """The side columns: names of columns, or `expression as name`."""
+    columns: dict[str, Any] = {}
+    for item in keep:
+        expression, name = _named(item)
+        if name in columns:
+            raise UsageError(f"--keep names {name!r} twice")
+        values = left.evaluate(expression, "--keep")
+        columns[name] = _plain(values, name)
+    return pa.table(columns) if columns else None
+
+
+def _named(item: str) -> tuple[str, str]:
+    parts = re.split(r"\s+as\s+(?=[A-Za-z_][A-Za-z0-9_]*\s*$)", item.strip(), flags=re.IGNORECASE)
+    name = parts[-1].strip()
+    if not re.fullmatch(r"[A-Za-z_][A-Za-z0-9_ .-]*", name):
+        raise UsageError(f"--keep {item}: give the expression a name, as in: {item} as name")
+    return parts[0], name
+
+
+def _plain(values: Any, name: str) -> Any:
+    """A side column of a type that every manifest can hold: whole numbers, fractions, text, flags, times."""
+    kind = values.type
+    if pa.types.is_dictionary(kind):
+        values, kind = values.cast(kind.value_type), kind.value_type
+    if pa.types.is_boolean(kind) or pa.types.is_null(kind):
+        return values
+    for is_kind, target in (
+        (pa.types.is_integer, pa.int64()),
+        (pa.types.is_floating, pa.float64()),
+        (pa.types.is_decimal, pa.float64()),
+        (pa.types.is_string, pa.string()),
+        (pa.types.is_large_string, pa.string()),
+        (pa.types.is_date, pa.timestamp("us")),
+        (pa.types.is_timestamp, pa.timestamp("us")),
+    ):
+        if is_kind(kind):
+            return values.cast(target)
+    raise UsageError(f"--keep {name}: a side column holds numbers, text, flags or times, not {kind}")
+
+
+def _with_fields(table: Any, pattern: str) -> Any:
+    """The table with a column for each field of a pattern, NULL where a name does not match it."""
+    names = _FIELD.findall(pattern)
+    if not names or len(set(names)) < len(names):
+        raise UsageError(
+            f"--label-pattern {pattern}: name its fields in braces, each once, as {{label}}_loom{{loom}}_{{number}}"
+        )
+    clash = [name for name in names if name in table.column_names]
+    if clash:
+        raise UsageError(
+            f"--label-pattern {pattern}: the source has a column {clash[0]!r} already; name the field otherwise"
+        )
+    pieces = _FIELD.split(pattern)
+    anything = "[^/]*?"
+    parts = [f"(?P<{piece}>{anything})" if i % 2 else re.escape(piece) for i, piece in enumerate(pieces)]
+    column = table.column("stem")
+    if "/" in pattern:
+        column = pc.replace_substring_regex(table.column(KEY), r"\.[^./]*$", "")
+    fields = pc.extract_regex(column, "^" + "".join(parts) + "$")
+    for i, name in enumerate(names):
+        values = pc.struct_field(fields, [i])
+        table = table.append_column(name, pc.if_else(pc.equal(values, ""), pa.scalar(None, values.type), values))
+    return table
+
+
+def rows_without_label(chosen: Chosen) -> Rows:
+    return np.flatnonzero(chosen.labels.codes < 0)

@@ -204,7 +204,8 @@ def test_any_damage_is_found_and_no_wrong_picture_is_given_out(
 
 @pytest.mark.parametrize("writers", [2, 8])
 def test_packers_at_once_lose_no_snapshot(tmp_path: Path, writers: int, scale: int) -> None:
-    for round_number in range(1 if scale == 1 else 5):
+    rounds = 1 if scale == 1 else 5
+    for round_number in range(rounds):
         store = tmp_path / f"{round_number}.store"
         pannier.create(store)
         sources = [fill(tmp_path / f"{round_number}-{i}", 3, first=100 * i) for i in range(writers)]
@@ -220,6 +221,7 @@ def test_packers_at_once_lose_no_snapshot(tmp_path: Path, writers: int, scale: i
         assert len(snapshot.store.snapshot_ids()) >= writers
         assert sum(snapshot.splits.values()) == 9 * writers
         assert damage(store) == []
+    print(f"\n{rounds} times {writers} packers at once: every snapshot is there")
 
 
 def limited_trial(snapshot: pannier.Snapshot, number: int, seconds: float = 0.3) -> tuple[str, str, float]:

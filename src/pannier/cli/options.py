@@ -71,6 +71,12 @@ _RULES: dict[str, Any] = {
     ],
     "key": Annotated[str | None, typer.Option(metavar="EXPR", help="What gives keys; by default the path in the source.")],
     "split_by": Annotated[str | None, typer.Option(metavar="EXPR", help="What gives splits; NULL is dealt by --shares.")],
+    "picture": Annotated[
+        str | None, typer.Option(metavar="EXPR", help="Of a table: what gives a picture's path, or its bytes.")
+    ],
+    "root": Annotated[str | None, typer.Option(metavar="FOLDER", help="Of a table: where its paths begin.")],
+    "encoding": Annotated[str | None, typer.Option(help="Of a text table, where it is not found.")],
+    "separator": Annotated[str | None, typer.Option(help="Of a text table, where it is not found.")],
     "rename": Annotated[list[str] | None, typer.Option(metavar="OLD=NEW", help="Read one class name as another.")],
 }
 

@@ -15,7 +15,10 @@ if TYPE_CHECKING:
 
 @takes_rules
 def pack(
-    source: Annotated[str, typer.Argument(metavar="SOURCE", help="A folder of pictures.")],
+    source: Annotated[
+        str,
+        typer.Argument(metavar="SOURCE", help="A folder of pictures, or a table that names or holds them."),
+    ],
     store: Annotated[str, typer.Argument(metavar="STORE", help="The store; made where nothing or an empty folder is.")],
     shares: Annotated[str | None, typer.Option(help="Deal records to splits, as train=75,val=15,test=10.")] = None,
     seed: Annotated[int | None, typer.Option(help="Seed of the dealing.")] = None,

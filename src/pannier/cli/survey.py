@@ -15,7 +15,10 @@ if TYPE_CHECKING:
 
 @takes_rules
 def survey(
-    source: Annotated[str, typer.Argument(metavar="SOURCE", help="A folder of pictures.")],
+    source: Annotated[
+        str,
+        typer.Argument(metavar="SOURCE", help="A folder of pictures, or a table that names or holds them."),
+    ],
     rules: RuleOptions = NO_RULES,
     quick: Annotated[
         bool, typer.Option("--quick", metavar="", help="Read headers alone; pictures cut short are not found.")

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from pannier.errors import PictureError, SourceError
+from pannier.errors import PictureError
 from pannier.hashing import crc32_of
 from pannier.images.decode import decode, decodes_into_own_buffer, upright
 from pannier.images.facts import Facts, check_pixels, read_facts
@@ -95,8 +95,6 @@ class Checker:
             perceptual_hash = 0 if known or self._headers_only else self._decode(data, facts)
         except PictureError as error:
             return LeftOut(row.key, error.kind, error.reason)
-        except SourceError as error:
-            return LeftOut(row.key, "unreadable", str(error))
         except MemoryError:
             return LeftOut(row.key, "oversized", "not enough memory to decode it")
         return Checked(row, sha256, crc32_of(data), len(data), facts, perceptual_hash, None if known else data)

@@ -13,7 +13,7 @@ import numpy as np
 import pyarrow as pa
 
 from pannier.columns import NAMES
-from pannier.errors import NotFoundError, SourceError, UsageError
+from pannier.errors import NotFoundError, PictureError, SourceError, UsageError
 from pannier.images.facts import format_of
 from pannier.sources.rows import ROWS_AT_ONCE, LeftOut, Row, Source
 
@@ -70,17 +70,22 @@ class FolderSource:
     def __len__(self) -> int:
         return len(self._keys)
 
+    default_label = "parent"
+
+    def keys(self) -> Any:
+        return pa.array(self._keys, pa.large_string())
+
+    def byte_counts(self, numbers: Any) -> Any:
+        return self._byte_counts[numbers]
+
     def table(self) -> Any:
         """A row a picture, in order of keys."""
         batches = [self._batch(at) for at in range(0, len(self), ROWS_AT_ONCE)]
         return pa.Table.from_batches(batches, SCHEMA).unify_dictionaries()
 
     def read(self, row: Row) -> bytes:
-        """The picture's bytes. Raises SourceError where the file cannot be read (any more)."""
-        try:
-            return _read_whole(self._path(self._keys[row.number]), row.byte_count)
-        except OSError as error:
-            raise SourceError(f"{row.key} cannot be read: {error.strerror or error}") from error
+        """The picture's bytes. Raises PictureError where the file cannot be read (any more)."""
+        return read_whole(self._path(self._keys[row.number]), row.byte_count)
 
     def _path(self, key: str) -> bytes:
         return self._otherwise.get(key) or os.path.join(os.fsencode(self.root), key.encode())
@@ -126,11 +131,6 @@ class FolderSource:
         return keys, np.fromiter(map(found.__getitem__, keys), np.int64, len(keys))
 
 
-def as_source(source: str | Path | Source, *, keep_splits: bool = True) -> Source:
-    """A path as the source it is; a source as it is."""
-    return FolderSource(source, keep_splits=keep_splits) if isinstance(source, (str, Path)) else source
-
-
 def is_flat(source: Source) -> bool:
     """Whether every picture lies in the folder itself, so that no folder can give its label."""
     if not isinstance(source, FolderSource) or not len(source):
@@ -139,16 +139,21 @@ def is_flat(source: Source) -> bool:
     return bool(parents.null_count == len(parents))
 
 
-def _read_whole(path: bytes, expected: int) -> bytes:
-    """A file's bytes in as few system calls as its expected size allows."""
-    handle = os.open(path, os.O_RDONLY)
+def read_whole(path: bytes, expected: int) -> bytes:
+    """A file's bytes in as few system calls as its expected size allows. Raises PictureError."""
     try:
-        data = os.read(handle, expected + 1)
-        while more := os.read(handle, 1 << 20) if len(data) != expected else b"":
-            data += more
-        return data
-    finally:
-        os.close(handle)
+        handle = os.open(path, os.O_RDONLY)
+        try:
+            data = os.read(handle, expected + 1)
+            while more := os.read(handle, 1 << 20) if len(data) != expected else b"":
+                data += more
+            return data
+        finally:
+            os.close(handle)
+    except FileNotFoundError:
+        raise PictureError("there is no such file", "missing") from None
+    except OSError as error:
+        raise PictureError(f"cannot be read: {error.strerror or error}", "unreadable") from error
 
 
 def _key(relative: bytes) -> str:
@@ -213,13 +218,13 @@ def _picture_bytes(entry: os.DirEntry[bytes], root: bytes, passed: list[LeftOut]
     except OSError as error:
         passed.append(_passed(entry.path, root, "unreadable", f"cannot be read: {error.strerror}"))
         return None
-    if format_of(head) or (not head and _looks_like_picture(entry.name)):
+    if format_of(head) or (not head and looks_like_picture(entry.name)):
         return state.st_size
     passed.append(_passed(entry.path, root, "skipped", "not a picture"))
     return None
 
 
-def _looks_like_picture(name: bytes) -> bool:
+def looks_like_picture(name: bytes) -> bool:
     """An empty file is known by its ending alone."""
     return name.lower().endswith(
         (b".jpg", b".jpeg", b".png", b".webp", b".bmp", b".gif", b".tif", b".tiff", b".ppm", b".pgm")

@@ -12,7 +12,6 @@ import pyarrow as pa
 from pannier.columns import Names
 from pannier.errors import SourceError
 
-KEY, BYTE_COUNT = "path", "bytes"
 ROWS_AT_ONCE = 4096
 
 
@@ -28,8 +27,8 @@ class Row(NamedTuple):
 class LeftOut:
     """Something that is not brought in, and why: `kind` is a word, `reason` says more.
 
-    Kinds: "broken", "empty", "oversized", "unsupported", "unreadable", "link", "no label", "rule"; "skipped" for what is no
-    picture, "name" for a name that had to be changed.
+    Kinds: "broken", "empty", "oversized", "unsupported", "unreadable", "missing", "link", "no label", "rule"; of tables also
+    "malformed" and "no picture"; "skipped" for what is no picture, "name" for a name that had to be changed.
     """
 
     key: str
@@ -40,8 +39,9 @@ class LeftOut:
 class Source(Protocol):
     """A kind of source: a class that knows its pictures as a table, and reads them.
 
-    `table` has a row a picture in order of keys, with at least `path` (the key) and `bytes`; its columns are what rules may
-    use. `passed` is what was seen and is no row.
+    `table` has a row a picture; its columns are what rules may use. `keys` are the rows' keys, an Arrow array of strings,
+    unless a rule gives others; `byte_counts` says of some rows how many bytes their pictures have, 0 where not known.
+    `default_label` is the column that gives labels unless a rule does. `passed` is what was seen and is no row.
     """
 
     @property
@@ -53,7 +53,14 @@ class Source(Protocol):
     @property
     def passed(self) -> list[LeftOut]: ...
 
+    @property
+    def default_label(self) -> str | None: ...
+
     def table(self) -> Any: ...
+
+    def keys(self) -> Any: ...
+
+    def byte_counts(self, numbers: Any) -> np.ndarray[Any, np.dtype[np.int64]]: ...
 
     def read(self, row: Row) -> bytes: ...
 

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 import unicodedata
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -17,9 +18,7 @@ import pyarrow.compute as pc
 
 from pannier.columns import Names, Rows
 from pannier.errors import SourceError, UsageError, did_you_mean
-from pannier.sources.rows import BYTE_COUNT, KEY, Chosen, LeftOut, Source
-
-DEFAULT_LABEL = "parent"
+from pannier.sources.rows import Chosen, LeftOut, Source
 
 # what a field of a label pattern may be called, and the columns that a pattern looks at
 _FIELD = re.compile(r"\{([A-Za-z_][A-Za-z0-9_]*)\}")
@@ -29,13 +28,14 @@ _FIELD = re.compile(r"\{([A-Za-z_][A-Za-z0-9_]*)\}")
 class Rules:
     """SQL expressions over the source's columns.
 
-    where: what must hold, one after another. label, split_by, key: what gives those; a label of NULL is none.
+    where: what must hold, one after another. label, split_by, key: what gives those, else what the source
+    gives by itself; a label of NULL is none.
     label_pattern: e.g. "{label}_loom{loom}_{number}", matched against the whole name without its ending (with a "/" in it:
     the whole path); its fields become columns, and `label` among them the label. keep: side columns, e.g. "loom" or
     "warp_per_cm * 2.54 as warp_per_inch". rename: class names that are read as others.
     """
 
-    label: str = DEFAULT_LABEL
+    label: str | None = None
     where: Sequence[str] = ()
     label_pattern: str | None = None
     key: str | None = None
@@ -46,12 +46,12 @@ class Rules:
     @property
     def are_by_folder(self) -> bool:
         """Whether labels come from the folders in which pictures lie."""
-        return self.label in ("parent", "top") and not self.label_pattern
+        return self.label in (None, "parent", "top") and not self.label_pattern
 
 
 def read_rules(
     *,
-    label: str = DEFAULT_LABEL,
+    label: str | None = None,
     where: str | Sequence[str] = (),
     label_pattern: str | None = None,
     key: str | None = None,
@@ -104,21 +104,20 @@ def choose(source: Source, rules: Rules) -> Chosen:
 
     Raises UsageError for a rule that cannot be run, SourceError for keys that are there twice.
     """
-    table = source.table()
+    table, keys = source.table(), source.keys()
     if rules.label_pattern:
-        table = _with_fields(table, rules.label_pattern)
+        table = _with_fields(table, keys, rules.label_pattern)
     left = _Columns(table)
     numbers = np.arange(len(table))
     funnel: list[tuple[str, int]] = []
     left_out: list[LeftOut] = []
     for where in rules.where:
         holds = _truth(left.evaluate(where, "--where"), where)
-        out = left.table.column(KEY).take(pa.array(np.flatnonzero(~holds))).to_pylist()
+        out = keys.take(pa.array(numbers[~holds])).to_pylist()
         left_out += [LeftOut(key, "rule", f"left out by --where {where}") for key in out]
         numbers, left = numbers[holds], _Columns(left.table.filter(pa.array(holds)))
         funnel.append((where, len(numbers)))
-    label = "label" if rules.label_pattern and rules.label == DEFAULT_LABEL else rules.label
-    labels = Names.of(left.evaluate(label, "--label"))
+    labels = Names.of(left.evaluate(_label_rule(rules, source, left.table), "--label"))
     splits = Names(np.full(len(numbers), -1, np.int32), [])
     if rules.split_by:
         splits = Names.of(left.evaluate(rules.split_by, "--split-by"))
@@ -126,8 +125,8 @@ def choose(source: Source, rules: Rules) -> Chosen:
         splits = Names.of(left.table.column("split"))
     return Chosen(
         numbers,
-        _keys(left, rules.key),
-        left.table.column(BYTE_COUNT).to_numpy(),
+        _keys(left, keys.take(pa.array(numbers)), rules.key),
+        source.byte_counts(numbers),
         labels.mapped([rules.rename.get(name, name) for name in labels.names]),
         splits,
         _side(left, rules.keep),
@@ -135,6 +134,20 @@ def choose(source: Source, rules: Rules) -> Chosen:
         funnel,
         left_out,
     )
+
+
+def evaluate(table: Any, expression: str, option: str) -> Any:
+    """One value a row of a table: a column, or what DuckDB makes of an SQL expression. Raises UsageError."""
+    return _Columns(table).evaluate(expression, option)
+
+
+def _label_rule(rules: Rules, source: Source, table: Any) -> str:
+    by_itself = "label" if rules.label_pattern and "label" in table.column_names else source.default_label
+    rule = rules.label or by_itself
+    if rule is None:
+        there = ", ".join(map(repr, table.column_names[:12]))
+        raise UsageError(f"say with --label which column of {source.name} gives labels; there is {there}")
+    return rule
 
 
 class _Columns:
@@ -192,20 +205,23 @@ def _kind(kind: Any) -> str:
     )
 
 
-def _keys(left: _Columns, rule: str | None) -> Any:
-    """The rows' keys: paths as they lie, or what a rule makes of them, in Unicode form NFC with `/`. None twice."""
+def _keys(left: _Columns, given: Any, rule: str | None) -> Any:
+    """The rows' keys: those given, or what a rule makes of them, in Unicode form NFC with `/`. None twice."""
     if rule is None:
-        return left.table.column(KEY).combine_chunks()
+        if pc.count_distinct(given).as_py() < len(given):
+            keys = given.to_pylist()
+            key = next(key for key, count in Counter(keys).items() if count > 1)
+            raise SourceError(f"{keys.count(key)} rows have one key {key!r}: tell them apart with --key, or keep one")
+        return given
     values = left.evaluate(rule, "--key").cast(pa.large_string()).to_pylist()
     keys = [None if value is None else unicodedata.normalize("NFC", value).strip("/") for value in values]
-    paths = left.table.column(KEY)
     seen: dict[str, int] = {}
     for row, key in enumerate(keys):
         if not key or ".." in key.split("/"):
-            raise SourceError(f"--key {rule}: gives {paths[row].as_py()!r} the key {key!r}, which is none")
+            raise SourceError(f"--key {rule}: gives {given[row].as_py()!r} the key {key!r}, which is none")
         first = seen.setdefault(key, row)
         if first != row:
-            both = f"{paths[first].as_py()!r} and {paths[row].as_py()!r}"
+            both = f"{given[first].as_py()!r} and {given[row].as_py()!r}"
             raise SourceError(f"--key {rule}: {both} have one key {key!r}; let the rule tell them apart")
     return pa.array(keys, pa.large_string())
 
@@ -251,7 +267,7 @@ def _plain(values: Any, name: str) -> Any:
     raise UsageError(f"--keep {name}: a side column holds numbers, text, flags or times, not {kind}")
 
 
-def _with_fields(table: Any, pattern: str) -> Any:
+def _with_fields(table: Any, keys: Any, pattern: str) -> Any:
     """The table with a column for each field of a pattern, NULL where a name does not match it."""
     names = _FIELD.findall(pattern)
     if not names or len(set(names)) < len(names):
@@ -266,9 +282,8 @@ def _with_fields(table: Any, pattern: str) -> Any:
     pieces = _FIELD.split(pattern)
     anything = "[^/]*?"
     parts = [f"(?P<{piece}>{anything})" if i % 2 else re.escape(piece) for i, piece in enumerate(pieces)]
-    column = table.column("stem")
-    if "/" in pattern:
-        column = pc.replace_substring_regex(table.column(KEY), r"\.[^./]*$", "")
+    names_alone = keys if "/" in pattern else pc.replace_substring_regex(keys, r"^.*/", "")
+    column = pc.replace_substring_regex(names_alone, r"\.[^./]*$", "")
     fields = pc.extract_regex(column, "^" + "".join(parts) + "$")
     for i, name in enumerate(names):
         values = pc.struct_field(fields, [i])

@@ -5,7 +5,6 @@ from __future__ import annotations
 from array import array
 from collections import Counter, defaultdict
 from dataclasses import dataclass, field
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -15,8 +14,9 @@ from pannier.errors import SourceError
 from pannier.images.facts import MAX_PIXELS
 from pannier.machine import usable_cores
 from pannier.sources.checking import Checked, Checker, Progress
-from pannier.sources.folders import as_source, is_flat
-from pannier.sources.rows import Chosen, LeftOut, Source, check_same_classes, classes_by_split
+from pannier.sources.folders import is_flat
+from pannier.sources.opening import TABLE_OPTIONS, as_source
+from pannier.sources.rows import Chosen, LeftOut, check_same_classes, classes_by_split
 from pannier.sources.rules import choose, read_rules, rows_without_label
 
 # kinds of problems that would make training wrong, in order of harm; each with what to do about it
@@ -29,6 +29,9 @@ HARMFUL = {
     "oversized": "pack leaves them out; raise --max-pixels to take them",
 }
 HARMLESS = {
+    "missing": "pack leaves them out; put the files where the table says, or say --root",
+    "malformed": "pack leaves them out; mend those lines",
+    "no picture": "pack leaves them out: the table names none there",
     "unreadable": "pack leaves them out; give access to them",
     "unsupported": "pack leaves them out; save them in another format",
     "no label": "pack leaves them out, unless --unlabeled keep is said",
@@ -99,7 +102,7 @@ class Findings:
 
 
 def survey(
-    source: str | Path | Source,
+    source: Any,
     *,
     quick: bool = False,
     max_pixels: int = MAX_PIXELS,
@@ -110,10 +113,11 @@ def survey(
     """Looks at every picture of a source: counts, sizes, formats, color modes, and what is wrong, in order of harm.
 
     Every picture is decoded to its end, in parallel, a few at a time in memory; `quick` reads headers alone. `rules` are
-    label, where, label_pattern, key, split_by and rename, see `pannier.sources.rules.Rules`.
+    label, where, label_pattern, key, split_by and rename, see `pannier.sources.rules.Rules`; for a table also picture,
+    root, encoding and separator, see `pannier.sources.tables`.
     Raises NotFoundError, SourceError where there is no picture at all.
     """
-    source = as_source(source)
+    source = as_source(source, **{name: rules.pop(name, None) for name in TABLE_OPTIONS})
     said = read_rules(**rules)
     chosen = choose(source, said)
     if not len(chosen):

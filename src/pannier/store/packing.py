@@ -18,7 +18,8 @@ from pannier.hashing import Hashes, checked_seed, text_hash
 from pannier.images.facts import MAX_PIXELS
 from pannier.machine import usable_cores
 from pannier.sources.checking import Checker, Progress
-from pannier.sources.folders import FolderSource, as_source, is_flat
+from pannier.sources.folders import is_flat
+from pannier.sources.opening import TABLE_OPTIONS, as_source
 from pannier.sources.rows import Chosen, LeftOut, Source, check_same_classes, classes_by_split
 from pannier.sources.rules import Rules, choose, read_rules, rows_without_label
 from pannier.splits import Shares, read_shares
@@ -32,6 +33,10 @@ from pannier.store.shards import DEFAULT_SHARD_BYTES
 if TYPE_CHECKING:
     from pannier.store.snapshot import Snapshot
     from pannier.store.store import Store
+
+
+# what a source passed over that is listed with what was left out; the rest is no picture, or only to know
+PASSED_OVER = ("unreadable", "link", "malformed", "no picture")
 
 
 @dataclass(kw_only=True)
@@ -48,7 +53,7 @@ class PackResult(Counts):
 
 def pack(
     store: Store,
-    source: str | Path | Source,
+    source: Any,
     *,
     shares: str | Mapping[str, float | str] | None = None,
     seed: int | None = None,
@@ -71,7 +76,8 @@ def pack(
 
     shares: deals records to splits, e.g. {"train": 75, "val": 15, "test": 10}; kept for later packs, as is `seed`.
     rules: label, where, label_pattern, key, split_by, keep and rename: SQL expressions over the source's columns, see
-    `pannier.sources.rules.Rules`; `unlabeled` keeps or leaves out what gets no label.
+    `pannier.sources.rules.Rules`; for a table also picture, root, encoding and separator, see `pannier.sources.tables`.
+    `unlabeled` keeps or leaves out what gets no label.
     into: a prefix for all keys. resplit: deal although the source has splits. relabel: the source's labels win.
     strict: refuse instead of leaving out; nothing is written then. shard_bytes or shards: how large, or how many.
     progress: called with (pictures done, pictures in all).
@@ -84,7 +90,7 @@ def pack(
         raise UsageError(f"unlabeled = {unlabeled!r}: must be 'leave' or 'keep'")
     if shards is not None and shards < 1:
         raise UsageError(f"shards = {shards}: must be 1 or more")
-    source = as_source(source, keep_splits=not resplit)
+    source = as_source(source, keep_splits=not resplit, **{name: rules.pop(name, None) for name in TABLE_OPTIONS})
     if source.fixed_splits and dealt is not None:
         raise UsageError("the source has split folders already; say --resplit to deal its pictures anew by the shares")
     said = read_rules(**rules)
@@ -142,7 +148,7 @@ def rows_to_pack(
             f"all pictures lie in {source.name} itself, so no folder gives their label: say where it is with "
             "--label-pattern or --label, sort them into class folders, or bring them in without labels by --unlabeled keep"
         )
-    left_out = [item for item in source.passed if item.kind in ("unreadable", "link")] + rows.left_out
+    left_out = [item for item in source.passed if item.kind in PASSED_OVER] + rows.left_out
     chosen = rows
     if unlabeled == "leave":
         unlabelled = rows_without_label(rows)
@@ -248,14 +254,15 @@ class _Packing:
         return shares, seed or 0
 
 
-def bring_in(source: str | Path, path: str | Path, **options: Any) -> PackResult:
+def bring_in(source: Any, path: str | Path, **options: Any) -> PackResult:
     """`pack` into the store at a path, made where nothing or an empty folder is; a failed first pack leaves none."""
     from pannier.store.store import FORMAT_FILE, open_or_create
 
     folder = Path(path)
     was_there = folder.exists()
     was_store = (folder / FORMAT_FILE).exists()
-    found = FolderSource(source, keep_splits=not options.get("resplit", False))
+    said = {name: options.pop(name, None) for name in TABLE_OPTIONS}
+    found = as_source(source, keep_splits=not options.get("resplit", False), **said)
     store = open_or_create(path)
     try:
         return pack(store, found, **options)

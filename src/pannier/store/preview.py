@@ -4,11 +4,9 @@ from __future__ import annotations
 
 from collections import Counter
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
-from pannier.sources.folders import as_source
-from pannier.sources.rows import Source
+from pannier.sources.opening import TABLE_OPTIONS, as_source
 from pannier.sources.rules import Rules, choose, read_rules, rows_without_label
 from pannier.store.commit import number_classes
 from pannier.store.packing import rows_to_pack
@@ -51,9 +49,10 @@ class Preview:
         }
 
 
-def preview(source: str | Path | Source, **options: Any) -> Preview:
+def preview(source: Any, **options: Any) -> Preview:
     """What `pack` with the same options would bring in, as far as rules decide it; reads no picture and packs nothing."""
-    source = as_source(source, keep_splits=not options.get("resplit", False))
+    table_options = {name: options.get(name) for name in TABLE_OPTIONS}
+    source = as_source(source, keep_splits=not options.get("resplit", False), **table_options)
     said = read_rules(**{name: options[name] for name in Rules.__dataclass_fields__ if name in options})
     everything = choose(source, said)
     unlabeled, missing = options.get("unlabeled", "leave"), options.get("allow_missing_classes", False)

@@ -64,7 +64,7 @@ class Store:
         names = self.directory.list(FOLDER)
         return [name.removesuffix(".json") for name in names if name.endswith(".json") and name[0] != "."]
 
-    def pack(self, source: str | Path, **options: Any) -> PackResult:
+    def pack(self, source: Any, **options: Any) -> PackResult:
         """Brings a source in as a new snapshot; see `pannier.store.packing.pack` for the options."""
         return pack(self, source, **options)
 

@@ -1,0 +1,212 @@
+"""Tables as people have them: any encoding and separator, stray blanks, empty cells; typed where every value agrees."""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+import tempfile
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from pannier.errors import SourceError, UsageError
+
+SEPARATORS = (",", ";", "\t", "|")
+ENDINGS = {
+    ".csv": "text",
+    ".tsv": "text",
+    ".tab": "text",
+    ".txt": "text",
+    ".jsonl": "json",
+    ".ndjson": "json",
+    ".parquet": "parquet",
+    ".xlsx": "excel",
+    ".xls": "excel",
+    ".ods": "excel",
+}
+
+_SAMPLE_LINES = 200
+_UNPACKED_AT_ONCE = 64
+_WHOLE = r"^[+-]?(0|[1-9][0-9]*)$"
+_FRACTION = r"^[+-]?((0|[1-9][0-9]*)(\.[0-9]*)?|\.[0-9]+)([eE][+-]?[0-9]+)?$"
+_DAY = r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$"
+_MOMENT = r"^[0-9]{4}-[0-9]{2}-[0-9]{2}[T ][0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]{1,6})?)?$"
+
+_KINDS = ((_WHOLE, pa.int64()), (_FRACTION, pa.float64()), (_DAY, pa.date32()), (_MOMENT, pa.timestamp("us")))
+
+
+@dataclass
+class ReadTable:
+    """A table, what was found of how it is written, and the lines that are not rows: (number of the line, reason)."""
+
+    table: Any
+    notes: list[str] = field(default_factory=list)
+    malformed: list[tuple[int, str]] = field(default_factory=list)
+
+
+def read_table(path: Path, *, encoding: str | None = None, separator: str | None = None) -> ReadTable:
+    """A table file by its ending. Raises SourceError where it cannot be read, UsageError for an unknown ending."""
+    kind = ENDINGS.get(path.suffix.lower())
+    if kind is None:
+        raise UsageError(f"{path} is no table by its ending: {', '.join(ENDINGS)} are read")
+    readers: dict[str, Callable[[], ReadTable]] = {
+        "text": lambda: _read_text(path, encoding, separator),
+        "json": lambda: _read_json(path),
+        "parquet": lambda: _read_parquet(path),
+        "excel": lambda: _read_excel(path),
+    }
+    try:
+        found = readers[kind]()
+    except (pa.ArrowException, OSError, UnicodeError, csv.Error) as error:
+        raise SourceError(f"{path} cannot be read as a table: {_line(error)}") from error
+    if not found.table.num_columns or not len(found.table):
+        raise SourceError(f"{path} holds no rows")
+    return found
+
+
+def tidied(table: Any, notes: list[str] | None = None) -> Any:
+    """Stray blanks around names and text are taken off, empty text is NULL. Raises SourceError for names twice."""
+    names = [name.strip() for name in table.column_names]
+    twice = sorted({name for name in names if names.count(name) > 1})
+    if twice:
+        raise SourceError(f"the table has two columns {twice[0]!r}: rename one of them")
+    changed = [name for name, before in zip(names, table.column_names, strict=True) if name != before]
+    if changed and notes is not None:
+        notes.append(f"blanks taken off the names of {', '.join(changed)}")
+    return pa.table({name: _tidied(column) for name, column in zip(names, table.columns, strict=True)})
+
+
+def _tidied(column: Any) -> Any:
+    if not (pa.types.is_string(column.type) or pa.types.is_large_string(column.type)):
+        return column
+    stripped = pc.utf8_trim_whitespace(column)
+    return pc.if_else(pc.equal(stripped, ""), pa.scalar(None, stripped.type), stripped)
+
+
+def _read_text(path: Path, encoding: str | None, separator: str | None) -> ReadTable:
+    from pyarrow import csv as arrow_csv
+
+    content = path.read_bytes()
+    text, used = _decoded(content, encoding)
+    notes = [] if used == "utf-8" else [f"read as {used}"]
+    lines = text.splitlines()[:_SAMPLE_LINES]
+    separator = separator or _separator_of(path, lines)
+    if separator != ",":
+        notes.append(f"columns parted by {'tabs' if separator == chr(9) else repr(separator)}")
+    header = next(csv.reader(lines, delimiter=separator), [])
+    if not header:
+        raise SourceError(f"{path} holds no rows")
+    names = [name.strip() or f"column{i}" for i, name in enumerate(header, 1)]
+    if len(set(names)) < len(names):
+        raise SourceError(f"{path} has two columns {max(names, key=names.count)!r}: rename one of them")
+    malformed: list[tuple[int, str]] = []
+
+    def leave_out(row: Any) -> str:
+        malformed.append((row.number, f"it has {row.actual_columns} cells where the header has {row.expected_columns}"))
+        return "skip"
+
+    table = arrow_csv.read_csv(
+        io.BytesIO(text.encode()),
+        arrow_csv.ReadOptions(use_threads=False, skip_rows=1, column_names=names, block_size=64 << 20),
+        arrow_csv.ParseOptions(delimiter=separator, invalid_row_handler=leave_out, newlines_in_values=True),
+        arrow_csv.ConvertOptions(column_types=dict.fromkeys(names, pa.large_string()), strings_can_be_null=False),
+    )
+    table = tidied(table)
+    typed = pa.table({name: _typed(table.column(name)) for name in names})
+    return ReadTable(typed, notes, malformed)
+
+
+def _decoded(content: bytes, encoding: str | None) -> tuple[str, str]:
+    """The text, and how it was encoded: as said, by its mark, as UTF-8, else as Windows writes western languages."""
+    if encoding:
+        try:
+            return content.decode(encoding), encoding
+        except LookupError:
+            raise UsageError(f"--encoding {encoding}: there is no such encoding") from None
+    for mark, name in ((b"\xef\xbb\xbf", "utf-8"), (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16")):
+        if content.startswith(mark):
+            return content.decode("utf-8-sig" if name == "utf-8" else name), name
+    for name in ("utf-8", "cp1252"):
+        try:
+            return content.decode(name), name
+        except UnicodeDecodeError:
+            continue
+    return content.decode("latin-1"), "latin-1"
+
+
+def _separator_of(path: Path, lines: list[str]) -> str:
+    """The separator that parts the header and the most lines after it into equally many cells, more than one."""
+    if path.suffix.lower() in (".tsv", ".tab"):
+        return "\t"
+
+    def agreement(separator: str) -> tuple[int, int]:
+        counts = [len(row) for row in csv.reader(lines, delimiter=separator, skipinitialspace=True) if row]
+        return (sum(count == counts[0] for count in counts), counts[0]) if counts and counts[0] > 1 else (0, 0)
+
+    return max(SEPARATORS, key=agreement)
+
+
+def _typed(column: Any) -> Any:
+    """Text as whole numbers, fractions, days or moments, where every value is one; codes with leading zeros stay text."""
+    values = column.drop_null()
+    if not len(values):
+        return column
+    for pattern, kind in _KINDS:
+        if pc.all(pc.match_substring_regex(values, pattern)).as_py():
+            try:
+                return column.cast(kind)
+            except pa.ArrowInvalid:
+                return column  # as 2024-02-31, or more digits than a number holds
+    return column
+
+
+def _read_json(path: Path) -> ReadTable:
+    from pyarrow import json
+
+    return ReadTable(tidied(json.read_json(path)))
+
+
+def _read_parquet(path: Path) -> ReadTable:
+    """Where it holds pictures, they are unpacked to a temporary file and mapped from there: read at random, never held."""
+    from pyarrow import parquet
+
+    with parquet.ParquetFile(path) as file:
+        if not any(holds_bytes(field.type) for field in file.schema_arrow):
+            return ReadTable(tidied(file.read()))
+        with tempfile.NamedTemporaryFile(suffix=".arrow") as unpacked:
+            with pa.ipc.new_file(unpacked.name, file.schema_arrow) as writer:
+                for batch in file.iter_batches(batch_size=_UNPACKED_AT_ONCE):
+                    writer.write_batch(batch)
+            with pa.memory_map(unpacked.name) as mapped:  # the map outlives the file's name
+                return ReadTable(tidied(pa.ipc.open_file(mapped).read_all()))
+
+
+def holds_bytes(kind: Any) -> bool:
+    """Whether a column's values are bytes, or structs with some."""
+    if pa.types.is_struct(kind):
+        return any(is_bytes(kind.field(i).type) for i in range(kind.num_fields))
+    return is_bytes(kind)
+
+
+def is_bytes(kind: Any) -> bool:
+    return bool(pa.types.is_binary(kind) or pa.types.is_large_binary(kind))
+
+
+def _read_excel(path: Path) -> ReadTable:
+    try:
+        import pandas
+
+        frame = pandas.read_excel(path)
+    except ImportError as error:
+        missing = f"{path}: reading it needs {error.name or 'openpyxl'}"
+        raise UsageError(f"{missing}: pip install 'pannier[excel]', or save the table as CSV") from None
+    return ReadTable(tidied(pa.Table.from_pandas(frame.rename(columns=str), preserve_index=False)))
+
+
+def _line(error: BaseException) -> str:
+    return re.sub(r"\s+", " ", str(error)).strip()[:200] or type(error).__name__

@@ -1,0 +1,177 @@
+"""A table as a source: a row a picture, which is a path, or lies in the table itself."""
+
+from __future__ import annotations
+
+import os
+import posixpath
+import re
+import unicodedata
+from collections.abc import Iterable, Mapping
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from pannier.errors import UsageError
+from pannier.sources.folders import looks_like_picture, read_whole
+from pannier.sources.rows import LeftOut, Row
+from pannier.sources.rules import evaluate
+from pannier.sources.table_files import ReadTable, holds_bytes, is_bytes, read_table, tidied
+
+# columns that give labels where no rule does
+USUAL_LABELS = ("label", "class")
+
+_PROBED = 100
+_LINK = r"^[a-zA-Z][a-zA-Z0-9+.-]+://"
+
+
+class TableSource:
+    """Pictures that a table names or holds. Its columns are those that rules may use, but for pictures held in it.
+
+    picture: the column, or an SQL expression, that gives a path (relative to `root`), or bytes; found where only one fits.
+    """
+
+    fixed_splits = False
+
+    def __init__(self, table: ReadTable, name: str, root: str | Path, picture: str | None = None) -> None:
+        self.name, self.root, self.notes = name, Path(root), table.notes
+        self.passed = [LeftOut(f"row {number}", "malformed", reason) for number, reason in table.malformed]
+        whole = table.table
+        self._pictures, inside = _pictures(whole, picture or _found(whole, self.root))
+        has_picture = pc.is_valid(self._pictures)
+        without = np.flatnonzero(~has_picture.to_numpy(zero_copy_only=False))
+        self.passed += [LeftOut(f"row {row + 2}", "no picture", "it names none") for row in without.tolist()]
+        kept = whole.drop_columns([name for name in whole.column_names if holds_bytes(whole.column(name).type)])
+        names = self._pictures if inside is None else inside
+        if len(without):
+            kept, self._pictures, names = (each.filter(has_picture) for each in (kept, self._pictures, names))
+        self._table = kept
+        self._keys = pa.array([_key(name, row, self.root) for row, name in enumerate(_texts(names))], pa.large_string())
+
+    @property
+    def default_label(self) -> str | None:
+        return next((name for name in USUAL_LABELS if name in self._table.column_names), None)
+
+    def table(self) -> Any:
+        return self._table
+
+    def keys(self) -> Any:
+        return self._keys
+
+    def byte_counts(self, numbers: Any) -> np.ndarray[Any, np.dtype[np.int64]]:
+        chosen = self._pictures.take(pa.array(numbers))
+        if is_bytes(chosen.type):
+            return np.asarray(pc.binary_length(chosen).to_numpy(), np.int64)
+        return np.fromiter((self._size_of(path) for path in chosen.to_pylist()), np.int64, len(chosen))
+
+    def read(self, row: Row) -> bytes:
+        """The picture's bytes. Raises PictureError where there is no such file, or it cannot be read."""
+        picture = self._pictures[row.number].as_py()
+        if isinstance(picture, bytes):
+            return picture
+        return read_whole(os.fsencode(self.root / picture), row.byte_count)
+
+    def _size_of(self, path: str) -> int:
+        try:
+            return os.stat(self.root / path).st_size
+        except OSError:
+            return 0  # reading it says what is wrong
+
+
+def table_from(rows: Any) -> ReadTable:
+    """A table from Python: Arrow, a data frame, or dicts, one a row."""
+    if isinstance(rows, pa.Table):
+        return ReadTable(tidied(rows))
+    if hasattr(rows, "columns") and hasattr(rows, "iloc"):
+        return ReadTable(tidied(pa.Table.from_pandas(rows.rename(columns=str), preserve_index=False)))
+    if isinstance(rows, Iterable) and not isinstance(rows, (str, bytes, Mapping)):
+        listed = list(rows)
+        if listed and all(isinstance(row, Mapping) for row in listed):
+            return ReadTable(tidied(pa.Table.from_pylist([dict(row) for row in listed])))
+    raise UsageError(f"{type(rows).__name__} is no source: give a folder, a table, a data frame, or dicts, one a row")
+
+
+def table_file(
+    path: str | Path,
+    *,
+    picture: str | None = None,
+    root: str | Path | None = None,
+    encoding: str | None = None,
+    separator: str | None = None,
+) -> TableSource:
+    """A table file as a source; paths in it are relative to `root`, by default the folder in which it lies."""
+    file = Path(path)
+    table = read_table(file, encoding=encoding, separator=separator)
+    return TableSource(table, file.name, root if root is not None else file.parent, picture)
+
+
+def _pictures(table: Any, picture: str) -> tuple[Any, Any | None]:
+    """(paths or bytes by row, and where pictures lie in a struct, the names they bear there)."""
+    values = evaluate(table, picture, "--picture")
+    names = None
+    if pa.types.is_struct(values.type):
+        fields = {values.type.field(i).name: values.type.field(i).type for i in range(values.type.num_fields)}
+        held = [name for name, kind in fields.items() if is_bytes(kind)]
+        if len(held) != 1:
+            raise UsageError(f"--picture {picture}: it has {len(held)} fields of bytes; say which, as in {picture}.bytes")
+        texts = [name for name, kind in fields.items() if pa.types.is_string(kind) or pa.types.is_large_string(kind)]
+        names = pc.struct_field(values, texts[0]).cast(pa.large_string()) if texts else None
+        values = pc.struct_field(values, held[0])
+    if isinstance(values, pa.Array):
+        values = pa.chunked_array([values])
+    if is_bytes(values.type):
+        nothing = pa.chunked_array([pa.nulls(len(values), pa.large_string())])
+        return values.cast(pa.large_binary()), nothing if names is None else names
+    if not (pa.types.is_string(values.type) or pa.types.is_large_string(values.type)):
+        raise UsageError(f"--picture {picture}: gives {values.type}, not paths or bytes")
+    links = pc.sum(pc.match_substring_regex(values, _LINK)).as_py() or 0
+    if links:
+        raise UsageError(f"--picture {picture}: {links:,} of its values are links, which packing does not fetch")
+    return values.cast(pa.large_string()), None
+
+
+def _found(table: Any, root: Path) -> str:
+    """The one column that fits. Raises UsageError, which names the candidates."""
+    held = [name for name in table.column_names if holds_bytes(table.column(name).type)]
+    named = [name for name in table.column_names if _names_pictures(table.column(name), root)]
+    candidates = held or named
+    if len(candidates) == 1:
+        return candidates[0]
+    if candidates:
+        raise UsageError(
+            f"several columns could hold the pictures: say which with --picture: {', '.join(map(repr, candidates))}"
+        )
+    raise UsageError(
+        f"no column holds pictures or names files below {root}: say what does with --picture, and where with --root; "
+        f"there is {', '.join(map(repr, table.column_names[:12]))}"
+    )
+
+
+def _names_pictures(column: Any, root: Path) -> bool:
+    """Whether a column's first values are paths of pictures, some of which are there."""
+    if not (pa.types.is_string(column.type) or pa.types.is_large_string(column.type)):
+        return False
+    values = column.drop_null()[:_PROBED].to_pylist()
+    return (
+        bool(values)
+        and all(looks_like_picture(os.fsencode(value)) for value in values)
+        and any((root / value).is_file() for value in values)
+    )
+
+
+def _texts(column: Any) -> Iterable[str | None]:
+    for chunk in column.chunks:
+        yield from chunk.to_pylist()
+
+
+def _key(name: str | None, row: int, root: Path) -> str:
+    """A path as a key: relative to the root where it lies below it, with `/`, in Unicode form NFC; else the row's number."""
+    if not name:
+        return f"{row:08}"
+    path = posixpath.normpath(name.replace("\\", "/"))
+    if path.startswith("/"):
+        base = posixpath.normpath(str(root.resolve()))
+        path = path[len(base) + 1 :] if path.startswith(base + "/") else path.lstrip("/")
+    return unicodedata.normalize("NFC", re.sub(r"^(\.\./)+", "", path))

@@ -1,0 +1,147 @@
+"""Tables as sources: dirty ones, of every kind, naming pictures or holding them."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pandas as pd
+import pyarrow as pa
+import pytest
+from pyarrow import parquet
+
+import pannier
+from pannier.errors import SourceError, UsageError
+from pannier.sources.table_files import read_table
+from tests.conftest import draw, encoded
+
+ROWS = [("twill", 1, "a.jpg"), ("satin", 2, "b.jpg"), ("twill", 3, "sub/c.jpg"), (None, 4, "d.jpg")]
+
+
+@pytest.fixture
+def folder(tmp_path: Path) -> Path:
+    """Four pictures and nothing else."""
+    (tmp_path / "sub").mkdir()
+    for i, (_, _, name) in enumerate(ROWS):
+        (tmp_path / name).write_bytes(encoded(draw(i)))
+    return tmp_path
+
+
+def write_csv(path: Path, text: str, encoding: str = "utf-8") -> Path:
+    path.write_bytes(text.encode(encoding))
+    return path
+
+
+def make(folder: Path, kind: str) -> Path:
+    frame = pd.DataFrame(ROWS, columns=["label", "loom", "file"])
+    path = folder / f"cloth.{kind}"
+    if kind == "csv":
+        frame.to_csv(path, index=False)
+    elif kind == "tsv":
+        frame.to_csv(path, index=False, sep="\t")
+    elif kind == "jsonl":
+        frame.to_json(path, orient="records", lines=True)
+    elif kind == "parquet":
+        frame.to_parquet(path)
+    elif kind == "xlsx":
+        frame.to_excel(path, index=False)
+    return path
+
+
+@pytest.mark.parametrize("kind", ["csv", "tsv", "jsonl", "parquet", "xlsx"])
+def test_every_kind_of_table_gives_the_same_snapshot(folder: Path, store: pannier.Store, kind: str) -> None:
+    result = store.pack(make(folder, kind), keep="loom")
+    assert {record.key: (record.label, record.side) for record in result.snapshot} == {
+        "a.jpg": ("twill", {"loom": 1}),
+        "b.jpg": ("satin", {"loom": 2}),
+        "sub/c.jpg": ("twill", {"loom": 3}),
+    }
+    assert [(item.key, item.kind) for item in result.left_out] == [("d.jpg", "no label")]
+
+
+def held() -> list[dict[str, Any]]:
+    return [{"label": label, "picture": encoded(draw(i)), "name": name} for i, (label, _, name) in enumerate(ROWS[:3])]
+
+
+def test_pictures_in_the_table_itself_come_in_from_python_and_parquet(tmp_path: Path, store: pannier.Store) -> None:
+    by_number = store.pack(held()).snapshot
+    assert [record.key for record in by_number] == ["00000000", "00000001", "00000002"]
+    named = pannier.create(tmp_path / "named.store").pack(pd.DataFrame(held()), key="name").snapshot
+    nested = pa.table(
+        {
+            "label": [row["label"] for row in held()],
+            "image": [{"bytes": row["picture"], "path": row["name"]} for row in held()],
+        }
+    )
+    parquet.write_table(nested, tmp_path / "nested.parquet")
+    other = pannier.create(tmp_path / "nested.store").pack(tmp_path / "nested.parquet").snapshot
+    assert other.content_id == named.content_id
+    assert named["a.jpg"].bytes() == held()[0]["picture"]
+
+
+def test_a_dirty_table_is_read_and_what_was_wrong_is_said(folder: Path, store: pannier.Store) -> None:
+    text = (
+        " weave ;file; when ;code;share\n twill ;a.jpg;2024-02-01;007;0.5\nsatin;b.jpg; ;010;\n\nrib;x\n"
+        "basket;missing.jpg;2024-02-03;1;1\nplain;;2024-02-03;1;1e3\nk\xf6per;d.jpg;2024-02-05;2;3\n"
+    )
+    path = write_csv(folder / "cloth.csv", text, "latin-1")
+    found = read_table(path)
+    assert found.notes == ["read as cp1252", "columns parted by ';'"]
+    kinds = {name: str(found.table.column(name).type) for name in found.table.column_names}
+    assert kinds == {
+        "weave": "large_string",
+        "file": "large_string",
+        "when": "date32[day]",
+        "code": "large_string",
+        "share": "double",
+    }
+    result = store.pack(path, label="weave", keep=["code", "when"])
+    assert result.snapshot.classes == ["k\xf6per", "satin", "twill"]
+    assert result.snapshot["a.jpg"].side["code"] == "007"
+    assert result.snapshot["b.jpg"].side["when"] is None
+    assert {item.kind for item in result.left_out} == {"malformed", "missing", "no picture"}
+
+
+def test_a_path_is_built_from_columns_below_a_root(folder: Path, tmp_path: Path, store: pannier.Store) -> None:
+    table = write_csv(tmp_path / "elsewhere.csv", "label,where,stem\ntwill,sub,c\n")
+    assert store.pack(table, picture="\"where\" || '/' || stem || '.jpg'", root=folder).snapshot[0].key == "sub/c.jpg"
+
+
+@pytest.mark.parametrize(
+    ("text", "options", "says"),
+    [
+        ("label,file\n", {}, "holds no rows"),
+        ("", {}, "holds no rows"),
+        ("label,a,b\nt,a.jpg,b.jpg\n", {}, "say which with --picture: 'a', 'b'"),
+        ("label,file\nt,nothing.jpg\n", {}, "no column holds pictures or names files below"),
+        ("label,link\nt,https://mill.example/a.jpg\n", {"picture": "link"}, "1 of its values are links"),
+        ("name,file\nt,a.jpg\n", {}, "say with --label which column of t.csv gives labels; there is 'name', 'file'"),
+        ("label,file\nt,a.jpg\nu,a.jpg\n", {}, "2 rows have one key 'a.jpg'"),
+        ("label,file,file\nt,a.jpg,b.jpg\n", {}, "has two columns 'file'"),
+        ("label,file\nt,a.jpg\n", {"picture": "nope"}, "no column 'nope'"),
+        ("label,file\nt,a.jpg\n", {"picture": "1"}, "not paths or bytes"),
+        ("label,file\nt,a.jpg\n", {"encoding": "martian"}, "no such encoding"),
+    ],
+)
+def test_tables_that_cannot_be_used_say_what_to_do(
+    folder: Path, store: pannier.Store, text: str, options: dict[str, str], says: str
+) -> None:
+    with pytest.raises((UsageError, SourceError)) as caught:
+        store.pack(write_csv(folder / "t.csv", text), **options)
+    assert says in str(caught.value)
+
+
+def test_options_for_tables_are_refused_for_folders(folder: Path, store: pannier.Store) -> None:
+    with pytest.raises(UsageError, match="--picture is for tables"):
+        store.pack(folder, picture="x")
+    with pytest.raises(UsageError, match="int is no source"):
+        store.pack(7)
+
+
+def test_a_table_is_surveyed_and_previewed_by_hand(folder: Path, tmp_path: Path, run: Callable[..., Any]) -> None:
+    table = make(folder, "csv")
+    assert json.loads(run("survey", table, "--json").out)["pictures"] == 4
+    seen = json.loads(run("pack", table, tmp_path / "s.store", "--where", "loom < 4", "--preview", "--json").out)
+    assert [row["key"] for row in seen["first"]] == ["a.jpg", "b.jpg", "sub/c.jpg"]

@@ -11,7 +11,8 @@ import pytest
 import pannier
 from pannier.errors import SourceError, UsageError
 from pannier.sources.folders import FolderSource
-from pannier.sources.rules import choose, read_rules
+from pannier.sources.rules import read_rules
+from pannier.sources.several import choose
 from tests.conftest import Ended, draw, encoded, fill
 
 

@@ -11,7 +11,8 @@ import pytest
 import pannier
 from pannier.errors import NotFoundError, SourceError, UsageError
 from pannier.sources.folders import FolderSource
-from pannier.sources.rules import Rules, choose
+from pannier.sources.rules import Rules
+from pannier.sources.several import choose
 from tests.conftest import draw, encoded, fill
 
 

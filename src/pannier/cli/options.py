@@ -11,6 +11,10 @@ from typing import Annotated, Any
 import typer
 
 Store = Annotated[str, typer.Argument(metavar="STORE[@NAME]", help="A store; NAME is a track, a tag or a snapshot's id.")]
+Sources = Annotated[
+    list[str],
+    typer.Argument(metavar="SOURCE...", help="A folder, an archive, a table, arrays; or a TOML file that names several."),
+]
 AsJson = Annotated[bool, typer.Option("--json", metavar="", help="Print the same facts as JSON.")]
 Split = Annotated[str | None, typer.Option("--split", help="Only this split.")]
 Seed = Annotated[int, typer.Option("--seed", help="Seed of order and chance.")]
@@ -77,6 +81,13 @@ _RULES: dict[str, Any] = {
     "root": Annotated[str | None, typer.Option(metavar="FOLDER", help="Of a table: where its paths begin.")],
     "encoding": Annotated[str | None, typer.Option(help="Of a text table, where it is not found.")],
     "separator": Annotated[str | None, typer.Option(help="Of a text table, where it is not found.")],
+    "include": Annotated[
+        list[str] | None,
+        typer.Option(metavar="PATTERN", help="Of a folder or archive: only paths like this, as 'a*/*.jpg'."),
+    ],
+    "exclude": Annotated[
+        list[str] | None, typer.Option(metavar="PATTERN", help="Of a folder or archive: no paths like this, as 'drafts/'.")
+    ],
     "rename": Annotated[list[str] | None, typer.Option(metavar="OLD=NEW", help="Read one class name as another.")],
 }
 

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 import typer
 
-from pannier.cli.options import NO_RULES, AsJson, RuleOptions, takes_rules
+from pannier.cli.options import NO_RULES, AsJson, RuleOptions, Sources, takes_rules
 from pannier.cli.terminal import count_table, plural, print_json, print_table, progress_bar
 
 if TYPE_CHECKING:
@@ -15,10 +15,7 @@ if TYPE_CHECKING:
 
 @takes_rules
 def pack(
-    source: Annotated[
-        str,
-        typer.Argument(metavar="SOURCE", help="A folder of pictures, or a table that names or holds them."),
-    ],
+    source: Sources,
     store: Annotated[str, typer.Argument(metavar="STORE", help="The store; made where nothing or an empty folder is.")],
     shares: Annotated[str | None, typer.Option(help="Deal records to splits, as train=75,val=15,test=10.")] = None,
     seed: Annotated[int | None, typer.Option(help="Seed of the dealing.")] = None,
@@ -90,7 +87,7 @@ def pack(
     return 0
 
 
-def _preview(source: str, options: dict[str, Any], *, as_json: bool) -> int:
+def _preview(source: list[str], options: dict[str, Any], *, as_json: bool) -> int:
     from pannier.store.preview import preview
 
     seen = preview(source, **options)

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from pannier.cli.options import NO_RULES, AsJson, RuleOptions, takes_rules
+from pannier.cli.options import NO_RULES, AsJson, RuleOptions, Sources, takes_rules
 from pannier.cli.terminal import count_table, plural, print_facts, print_json, progress_bar
 
 if TYPE_CHECKING:
@@ -15,10 +15,7 @@ if TYPE_CHECKING:
 
 @takes_rules
 def survey(
-    source: Annotated[
-        str,
-        typer.Argument(metavar="SOURCE", help="A folder of pictures, or a table that names or holds them."),
-    ],
+    source: Sources,
     rules: RuleOptions = NO_RULES,
     quick: Annotated[
         bool, typer.Option("--quick", metavar="", help="Read headers alone; pictures cut short are not found.")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import io
 import struct
 from typing import Any, NamedTuple
@@ -13,6 +14,7 @@ MAX_PIXELS = 100_000_000
 FORMATS = ("jpeg", "png", "webp", "bmp", "gif", "tiff", "ppm")
 
 ORIENTATION_TAG = 274
+EXIF_TAG, TIME_TAG, ORIGINAL_TIME_TAG = 34665, 306, 36867
 BITS_PER_SAMPLE_TAG = 258
 
 
@@ -82,6 +84,17 @@ def check_pixels(facts: Facts, max_pixels: int = MAX_PIXELS) -> None:
 _FRAMES = frozenset((0xC0, 0xC1, 0xC2))
 _OTHER_FRAMES = frozenset((0xC3, 0xC5, 0xC6, 0xC7, 0xC9, 0xCA, 0xCB, 0xCD, 0xCE, 0xCF))
 _STANDALONE = frozenset((0x01, *range(0xD0, 0xD9)))
+
+
+def time_taken(data: bytes | memoryview, kind: str) -> datetime.datetime | None:
+    """When the picture was taken, as its EXIF data say, without a time zone; None where they do not."""
+    try:
+        with open_with_pillow(data, kind) as image:
+            exif = image.getexif()
+            text = exif.get_ifd(EXIF_TAG).get(ORIGINAL_TIME_TAG) or exif.get(TIME_TAG)
+            return datetime.datetime.strptime(str(text).strip("\0 "), "%Y:%m:%d %H:%M:%S") if text else None
+    except Exception:  # what damaged EXIF data happen to provoke; they are of no use then
+        return None
 
 
 def _jpeg_facts(data: bytes | memoryview) -> Facts:

@@ -1,30 +1,88 @@
-"""What a source is told by: a folder, a table file, or rows from Python."""
+"""What a source is told by: a folder, an archive, a table or arrays file, a list of them in TOML; or data from Python."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from pannier.errors import UsageError
+from pannier.errors import NotFoundError, UsageError
+from pannier.sources import archives, arrays
+from pannier.sources.archives import ArchiveSource
+from pannier.sources.arrays import ArraysSource, arrays_file
 from pannier.sources.folders import FolderSource
+from pannier.sources.paths import Patterns
 from pannier.sources.rows import Source
-from pannier.sources.table_files import ENDINGS
+from pannier.sources.rules import Rules
+from pannier.sources.several import Part, Several, read_source_file
+from pannier.sources.table_files import ENDINGS as TABLE_ENDINGS
 from pannier.sources.tables import TableSource, table_file, table_from
 
-# the options that say how a table is read; a folder needs none of them
+# the options that say how a source is read, not what comes of it: the first for tables, the others for folders and archives
 TABLE_OPTIONS = ("picture", "root", "encoding", "separator")
+PATTERN_OPTIONS = ("include", "exclude")
+READING_OPTIONS = TABLE_OPTIONS + PATTERN_OPTIONS
 
 
-def as_source(source: Any, *, keep_splits: bool = True, **table_options: Any) -> Source:
-    """A path as the source it is; a data frame or dicts as a table; a source as it is. Raises UsageError."""
-    said = {name: value for name, value in table_options.items() if value is not None}
+def as_source(source: Any, *, keep_splits: bool = True, **reading: Any) -> Source:
+    """Whatever names pictures, as a source: a path, several paths, a data frame, dicts, arrays; a source as it is.
+
+    `reading` are picture, root, encoding and separator for tables, include and exclude for folders and archives.
+    Raises UsageError, NotFoundError, SourceError.
+    """
+    said = {name: value for name, value in reading.items() if value}
     if isinstance(source, (str, Path)):
-        if Path(source).is_file() and Path(source).suffix.lower() in ENDINGS:
-            return table_file(source, **said)
-        if said:
-            raise UsageError(f"--{next(iter(said))} is for tables; {source} is none")
-        return FolderSource(source, keep_splits=keep_splits)
+        return _path(Path(source), said, keep_splits)
     if hasattr(source, "table") and hasattr(source, "read"):
         found: Source = source
         return found
+    if isinstance(source, Sequence) and source and all(isinstance(each, (str, Path)) for each in source):
+        if len(source) == 1:
+            return _path(Path(source[0]), said, keep_splits)
+        return Several([_part(Path(each), said, keep_splits) for each in source])
+    if isinstance(source, Mapping):
+        _refuse(said, READING_OPTIONS, "arrays")
+        return ArraysSource(source, "arrays", keep_splits=keep_splits)
+    _refuse(said, (*PATTERN_OPTIONS, "encoding", "separator"), "data from Python")
     return TableSource(table_from(source), "table", said.get("root", "."), said.get("picture"))
+
+
+def _path(path: Path, said: dict[str, Any], keep_splits: bool) -> Source:
+    if not path.exists():
+        raise NotFoundError(f"there is no folder or file {path}")
+    ending = path.suffix.lower()
+    if path.is_dir() or path.name.lower().endswith(archives.ENDINGS):
+        _refuse(said, TABLE_OPTIONS, f"tables; {path} is none")
+        patterns = Patterns(_listed(said.get("include")), _listed(said.get("exclude")))
+        if path.is_dir():
+            return FolderSource(path, keep_splits=keep_splits, patterns=patterns)
+        return ArchiveSource(path, keep_splits=keep_splits, patterns=patterns)
+    if ending in TABLE_ENDINGS:
+        _refuse(said, PATTERN_OPTIONS, f"folders and archives; {path} is a table: say --where")
+        return table_file(path, **said)
+    _refuse(said, READING_OPTIONS, f"other sources than {path}")
+    if ending in arrays.ENDINGS:
+        return arrays_file(path, keep_splits=keep_splits)
+    if ending == ".toml":
+        entries = read_source_file(path)
+        return Several([_part(Path(each.path), each.reading, keep_splits, each.name, each.rules) for each in entries])
+    endings = ", ".join((*TABLE_ENDINGS, *archives.ENDINGS, *arrays.ENDINGS, ".toml"))
+    raise UsageError(f"{path} is a file of a kind that is no source: a folder is, or a file that ends in {endings}")
+
+
+def _part(path: Path, said: dict[str, Any], keep_splits: bool, name: str | None = None, rules: Rules | None = None) -> Part:
+    """One of several sources; of what is said for all of them it takes what is for its kind."""
+    is_table = path.suffix.lower() in TABLE_ENDINGS
+    own = {key: value for key, value in said.items() if (key in TABLE_OPTIONS) == is_table}
+    source = _path(path, own if name is None and rules is None else said, keep_splits)
+    return Part(name or source.name.partition(".")[0], source, rules or Rules())
+
+
+def _refuse(said: dict[str, Any], options: Sequence[str], what: str) -> None:
+    wrong = next((name for name in said if name in options), None)
+    if wrong:
+        raise UsageError(f"--{wrong} is for {what}" if ";" in what else f"--{wrong} is not for {what}")
+
+
+def _listed(patterns: Any) -> list[str]:
+    return [] if not patterns else [patterns] if isinstance(patterns, str) else list(patterns)

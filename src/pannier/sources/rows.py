@@ -27,8 +27,9 @@ class Row(NamedTuple):
 class LeftOut:
     """Something that is not brought in, and why: `kind` is a word, `reason` says more.
 
-    Kinds: "broken", "empty", "oversized", "unsupported", "unreadable", "missing", "link", "no label", "rule"; of tables also
-    "malformed" and "no picture"; "skipped" for what is no picture, "name" for a name that had to be changed.
+    Kinds: "broken", "empty", "oversized", "unsupported", "unreadable", "missing", "link", "unsafe", "no label", "rule",
+    "excluded"; of tables also "malformed" and "no picture"; "skipped" for what is no picture, "name" for a name that had
+    to be changed.
     """
 
     key: str
@@ -42,6 +43,7 @@ class Source(Protocol):
     `table` has a row a picture; its columns are what rules may use. `keys` are the rows' keys, an Arrow array of strings,
     unless a rule gives others; `byte_counts` says of some rows how many bytes their pictures have, 0 where not known.
     `default_label` is the column that gives labels unless a rule does. `passed` is what was seen and is no row.
+    `read` gives a picture's bytes, at most the first `most` of them. Safe between threads.
     """
 
     @property
@@ -62,7 +64,7 @@ class Source(Protocol):
 
     def byte_counts(self, numbers: Any) -> np.ndarray[Any, np.dtype[np.int64]]: ...
 
-    def read(self, row: Row) -> bytes: ...
+    def read(self, row: Row, most: int | None = None) -> bytes: ...
 
 
 @dataclass(frozen=True)

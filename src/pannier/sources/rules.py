@@ -18,7 +18,11 @@ import pyarrow.compute as pc
 
 from pannier.columns import Names, Rows
 from pannier.errors import SourceError, UsageError, did_you_mean
-from pannier.sources.rows import Chosen, LeftOut, Source
+from pannier.sources.headers import header_columns_in, header_table
+from pannier.sources.rows import Chosen, LeftOut, Row, Source
+
+# the side column of what stays together in one split
+GROUP = "group"
 
 # what a field of a label pattern may be called, and the columns that a pattern looks at
 _FIELD = re.compile(r"\{([A-Za-z_][A-Za-z0-9_]*)\}")
@@ -32,7 +36,8 @@ class Rules:
     gives by itself; a label of NULL is none.
     label_pattern: e.g. "{label}_loom{loom}_{number}", matched against the whole name without its ending (with a "/" in it:
     the whole path); its fields become columns, and `label` among them the label. keep: side columns, e.g. "loom" or
-    "warp_per_cm * 2.54 as warp_per_inch". rename: class names that are read as others.
+    "warp_per_cm * 2.54 as warp_per_inch". rename: class names that are read as others. group_by: what must stay together in
+    one split, kept as the side column `group`.
     """
 
     label: str | None = None
@@ -42,6 +47,7 @@ class Rules:
     split_by: str | None = None
     keep: Sequence[str] = ()
     rename: Mapping[str, str] = field(default_factory=dict)
+    group_by: str | None = None
 
     @property
     def are_by_folder(self) -> bool:
@@ -58,12 +64,13 @@ def read_rules(
     split_by: str | None = None,
     keep: str | Sequence[str] = (),
     rename: str | Mapping[str, str] | Sequence[str] | None = None,
+    group_by: str | None = None,
 ) -> Rules:
     """Rules as they are said: one condition or several, side columns parted by commas or as a list, "old=new"."""
     conditions = [where] if isinstance(where, str) else list(where)
     kept = [keep] if isinstance(keep, str) else list(keep)
     columns = [piece.strip() for item in kept for piece in _at_commas(item) if piece.strip()]
-    return Rules(label, conditions, label_pattern, key, split_by, columns, read_rename(rename))
+    return Rules(label, conditions, label_pattern, key, split_by, columns, read_rename(rename), group_by)
 
 
 def _at_commas(text: str) -> list[str]:
@@ -99,24 +106,25 @@ def read_rename(rename: str | Mapping[str, str] | Sequence[str] | None) -> dict[
     return {old.strip(): new.strip() for old, _, new in pairs}
 
 
-def choose(source: Source, rules: Rules) -> Chosen:
-    """The rows of a source that `where` leaves, with what the other rules make of them.
+def choose_rows(source: Source, rules: Rules, table: Any | None = None) -> Chosen:
+    """The rows of one source that `where` leaves, with what the other rules make of them.
 
-    Raises UsageError for a rule that cannot be run, SourceError for keys that are there twice.
+    `table` is the source's, where columns were added to it. Raises UsageError for a rule that cannot be run, SourceError
+    for keys that are there twice.
     """
-    table, keys = source.table(), source.keys()
+    table, keys = source.table() if table is None else table, source.keys()
     if rules.label_pattern:
         table = _with_fields(table, keys, rules.label_pattern)
-    left = _Columns(table)
-    numbers = np.arange(len(table))
+    left = _Columns(table, source, keys)
     funnel: list[tuple[str, int]] = []
     left_out: list[LeftOut] = []
     for where in rules.where:
         holds = _truth(left.evaluate(where, "--where"), where)
-        out = keys.take(pa.array(numbers[~holds])).to_pylist()
+        out = keys.take(pa.array(left.numbers[~holds])).to_pylist()
         left_out += [LeftOut(key, "rule", f"left out by --where {where}") for key in out]
-        numbers, left = numbers[holds], _Columns(left.table.filter(pa.array(holds)))
-        funnel.append((where, len(numbers)))
+        left = left.only(holds)
+        funnel.append((where, len(left.numbers)))
+    numbers = left.numbers
     labels = Names.of(left.evaluate(_label_rule(rules, source, left.table), "--label"))
     splits = Names(np.full(len(numbers), -1, np.int32), [])
     if rules.split_by:
@@ -129,7 +137,7 @@ def choose(source: Source, rules: Rules) -> Chosen:
         source.byte_counts(numbers),
         labels.mapped([rules.rename.get(name, name) for name in labels.names]),
         splits,
-        _side(left, rules.keep),
+        _side(left, rules.keep, rules.group_by),
         labels,
         funnel,
         left_out,
@@ -139,6 +147,11 @@ def choose(source: Source, rules: Rules) -> Chosen:
 def evaluate(table: Any, expression: str, option: str) -> Any:
     """One value a row of a table: a column, or what DuckDB makes of an SQL expression. Raises UsageError."""
     return _Columns(table).evaluate(expression, option)
+
+
+def holds(table: Any, condition: str, option: str = "--where") -> np.ndarray[Any, np.dtype[np.bool_]]:
+    """Which rows of a table a condition holds for; NULL does not hold. Raises UsageError."""
+    return _truth(evaluate(table, condition, option), condition)
 
 
 def _label_rule(rules: Rules, source: Source, table: Any) -> str:
@@ -151,14 +164,21 @@ def _label_rule(rules: Rules, source: Source, table: Any) -> str:
 
 
 class _Columns:
-    """A source's table, or what is left of it, and expressions over it."""
+    """A source's table, or what is left of it, and expressions over it. Header columns are read when one is named."""
 
-    def __init__(self, table: Any) -> None:
-        self.table = table
+    def __init__(
+        self, table: Any, source: Source | None = None, keys: Any | None = None, numbers: Rows | None = None
+    ) -> None:
+        self.table, self._source, self._all_keys = table, source, keys
+        self.numbers = np.arange(len(table)) if numbers is None else numbers
         self._connection: Any = None
+
+    def only(self, holds: np.ndarray[Any, np.dtype[np.bool_]]) -> _Columns:
+        return _Columns(self.table.filter(pa.array(holds)), self._source, self._all_keys, self.numbers[holds])
 
     def evaluate(self, expression: str, option: str) -> Any:
         """One value a row: a column, or what DuckDB makes of the expression. Raises UsageError."""
+        self._read_headers(header_columns_in(expression, self.table.column_names))
         if expression in self.table.column_names:
             return self.table.column(expression)
         import duckdb
@@ -173,6 +193,17 @@ class _Columns:
             )
         column = found.column(0)
         return column.cast(pa.int64()) if pa.types.is_decimal(column.type) and column.type.scale == 0 else column
+
+    def _read_headers(self, names: list[str]) -> None:
+        if not names or self._source is None or self._all_keys is None:
+            return
+        keys = self._all_keys.take(pa.array(self.numbers)).to_pylist()
+        sizes = self._source.byte_counts(self.numbers).tolist()
+        rows = list(map(Row, self.numbers.tolist(), keys, sizes))
+        found = header_table(self._source, rows, names)
+        for name in names:
+            self.table = self.table.append_column(name, found.column(name))
+        self._connection = None
 
     def _opened(self, duckdb: Any) -> Any:
         if self._connection is None:
@@ -226,15 +257,19 @@ def _keys(left: _Columns, given: Any, rule: str | None) -> Any:
     return pa.array(keys, pa.large_string())
 
 
-def _side(left: _Columns, keep: Sequence[str]) -> Any:
-    """The side columns: names of columns, or `expression as name`."""
+def _side(left: _Columns, keep: Sequence[str], group_by: str | None) -> Any:
+    """The side columns: names of columns, or `expression as name`; and the groups that stay together."""
     columns: dict[str, Any] = {}
     for item in keep:
         expression, name = _named(item)
         if name in columns:
             raise UsageError(f"--keep names {name!r} twice")
-        values = left.evaluate(expression, "--keep")
-        columns[name] = _plain(values, name)
+        columns[name] = _plain(left.evaluate(expression, "--keep"), name)
+    if group_by:
+        if GROUP in columns:
+            raise UsageError(f"--keep names {GROUP!r}, which is what --group-by gives; give it another name")
+        groups = left.evaluate(group_by, "--group-by").cast(pa.string())
+        columns[GROUP] = pc.if_else(pc.equal(groups, ""), pa.scalar(None, pa.string()), groups)
     return pa.table(columns) if columns else None
 
 

@@ -14,10 +14,10 @@ from pannier.errors import SourceError
 from pannier.images.facts import MAX_PIXELS
 from pannier.machine import usable_cores
 from pannier.sources.checking import Checked, Checker, Progress
-from pannier.sources.folders import is_flat
-from pannier.sources.opening import TABLE_OPTIONS, as_source
+from pannier.sources.opening import READING_OPTIONS, as_source
 from pannier.sources.rows import Chosen, LeftOut, check_same_classes, classes_by_split
-from pannier.sources.rules import choose, read_rules, rows_without_label
+from pannier.sources.rules import read_rules, rows_without_label
+from pannier.sources.several import choose
 
 # kinds of problems that would make training wrong, in order of harm; each with what to do about it
 HARMFUL = {
@@ -117,7 +117,7 @@ def survey(
     root, encoding and separator, see `pannier.sources.tables`.
     Raises NotFoundError, SourceError where there is no picture at all.
     """
-    source = as_source(source, **{name: rules.pop(name, None) for name in TABLE_OPTIONS})
+    source = as_source(source, **{name: rules.pop(name, None) for name in READING_OPTIONS})
     said = read_rules(**rules)
     chosen = choose(source, said)
     if not len(chosen):
@@ -137,7 +137,7 @@ def survey(
                 progress(row + 1, len(chosen))
     for item in source.passed:
         problems[item.kind].append(f"{item.key} ({item.reason})")
-    if not (said.are_by_folder and is_flat(source)):
+    if not (said.are_by_folder and getattr(source, "is_flat", False)):
         problems["no label"] += chosen.keys.take(rows_without_label(chosen)).to_pylist()
     _compare_doubles(chosen.take(np.array(whole, np.int64)), to_digests([bytes(digests)]), problems)
     _compare_names(chosen, problems)

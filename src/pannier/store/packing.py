@@ -18,10 +18,10 @@ from pannier.hashing import Hashes, checked_seed, text_hash
 from pannier.images.facts import MAX_PIXELS
 from pannier.machine import usable_cores
 from pannier.sources.checking import Checker, Progress
-from pannier.sources.folders import is_flat
-from pannier.sources.opening import TABLE_OPTIONS, as_source
+from pannier.sources.opening import READING_OPTIONS, as_source
 from pannier.sources.rows import Chosen, LeftOut, Source, check_same_classes, classes_by_split
-from pannier.sources.rules import Rules, choose, read_rules, rows_without_label
+from pannier.sources.rules import Rules, read_rules, rows_without_label
+from pannier.sources.several import choose
 from pannier.splits import Shares, read_shares
 from pannier.store.commit import Proposal, commit
 from pannier.store.ingest import ingest
@@ -90,7 +90,7 @@ def pack(
         raise UsageError(f"unlabeled = {unlabeled!r}: must be 'leave' or 'keep'")
     if shards is not None and shards < 1:
         raise UsageError(f"shards = {shards}: must be 1 or more")
-    source = as_source(source, keep_splits=not resplit, **{name: rules.pop(name, None) for name in TABLE_OPTIONS})
+    source = as_source(source, keep_splits=not resplit, **{name: rules.pop(name, None) for name in READING_OPTIONS})
     if source.fixed_splits and dealt is not None:
         raise UsageError("the source has split folders already; say --resplit to deal its pictures anew by the shares")
     said = read_rules(**rules)
@@ -143,7 +143,7 @@ def rows_to_pack(
         if rows.funnel:
             raise SourceError(f"no picture of {source.name} is left by --where {rows.funnel[-1][0]}")
         raise SourceError(f"no picture found in {source.name}: it holds nothing that is a picture by its content")
-    if unlabeled == "leave" and rules.are_by_folder and is_flat(source):
+    if unlabeled == "leave" and rules.are_by_folder and getattr(source, "is_flat", False):
         raise SourceError(
             f"all pictures lie in {source.name} itself, so no folder gives their label: say where it is with "
             "--label-pattern or --label, sort them into class folders, or bring them in without labels by --unlabeled keep"
@@ -261,7 +261,7 @@ def bring_in(source: Any, path: str | Path, **options: Any) -> PackResult:
     folder = Path(path)
     was_there = folder.exists()
     was_store = (folder / FORMAT_FILE).exists()
-    said = {name: options.pop(name, None) for name in TABLE_OPTIONS}
+    said = {name: options.pop(name, None) for name in READING_OPTIONS}
     found = as_source(source, keep_splits=not options.get("resplit", False), **said)
     store = open_or_create(path)
     try:

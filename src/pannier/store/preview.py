@@ -6,8 +6,9 @@ from collections import Counter
 from dataclasses import dataclass
 from typing import Any
 
-from pannier.sources.opening import TABLE_OPTIONS, as_source
-from pannier.sources.rules import Rules, choose, read_rules, rows_without_label
+from pannier.sources.opening import READING_OPTIONS, as_source
+from pannier.sources.rules import Rules, read_rules, rows_without_label
+from pannier.sources.several import choose
 from pannier.store.commit import number_classes
 from pannier.store.packing import rows_to_pack
 from pannier.store.snapshot import split_rank
@@ -51,7 +52,7 @@ class Preview:
 
 def preview(source: Any, **options: Any) -> Preview:
     """What `pack` with the same options would bring in, as far as rules decide it; reads no picture and packs nothing."""
-    table_options = {name: options.get(name) for name in TABLE_OPTIONS}
+    table_options = {name: options.get(name) for name in READING_OPTIONS}
     source = as_source(source, keep_splits=not options.get("resplit", False), **table_options)
     said = read_rules(**{name: options[name] for name in Rules.__dataclass_fields__ if name in options})
     everything = choose(source, said)

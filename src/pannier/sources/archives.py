@@ -1,0 +1,186 @@
+"""Zip and tar archives as sources: pictures are read out of them; nothing is unpacked under a name of its own."""
+
+from __future__ import annotations
+
+import bz2
+import contextlib
+import gzip
+import lzma
+import os
+import posixpath
+import shutil
+import tarfile
+import tempfile
+import threading
+import zipfile
+import zlib
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import IO, Any
+
+from pannier.errors import PictureError, SourceError
+from pannier.images.facts import format_of
+from pannier.sizes import show_bytes
+from pannier.sources.folders import HEAD_BYTES
+from pannier.sources.paths import PathSource, Patterns, key_of, looks_like_picture, name_note, refuse_one_key
+from pannier.sources.rows import LeftOut, Row
+
+ENDINGS = (".zip", ".tar", ".tgz", ".tar.gz", ".tar.bz2", ".tar.xz")
+
+# one picture's file; beyond it is no picture that anybody trains on, or a bomb
+MAX_FILE_BYTES = 1 << 30
+# of the temporary disk this much stays free when a compressed tar is unpacked to it
+KEPT_FREE_BYTES = 256 << 20
+_COPIED_AT_ONCE = 1 << 20
+
+_OPENERS: dict[bytes, Callable[..., Any]] = {b"\x1f\x8b": gzip.open, b"BZh": bz2.open, b"\xfd7zXZ": lzma.open}
+_NOT_READABLE = (zipfile.BadZipFile, tarfile.TarError, zlib.error, lzma.LZMAError, EOFError, OSError, NotImplementedError)
+
+
+@dataclass(frozen=True)
+class Member:
+    """A file in an archive: its path there, how many bytes it says to have, how to read them, or why it is not read."""
+
+    path: bytes
+    byte_count: int
+    place: Any
+    refusal: tuple[str, str] | None = None
+
+
+class ArchiveSource(PathSource):
+    """All pictures in a zip or tar archive, told by content. A sole folder around everything counts as the root.
+
+    A compressed tar cannot be read at random: its content goes to one temporary file without a name, as large as the
+    disk allows. Safe between threads. Raises SourceError where the archive cannot be read.
+    """
+
+    def __init__(self, path: str | Path, *, keep_splits: bool = True, patterns: Patterns | None = None) -> None:
+        self.name = Path(path).name
+        for ending in sorted(ENDINGS, key=len, reverse=True):
+            self.name = self.name.removesuffix(ending)
+        self.passed: list[LeftOut] = []
+        with _archive_errors(path):
+            self._opened: _Zip | _Tar = _Zip(path) if zipfile.is_zipfile(path) else _Tar(path)
+            members = list(self._pictures(patterns or Patterns()))
+        root = _sole_folder([member.path for member in members])
+        self._places: dict[str, Any] = {}
+        found: dict[str, int] = {}
+        for member in members:
+            relative = member.path[len(root) :]
+            key = key_of(relative)
+            note = name_note(relative, key)
+            if note:
+                self.passed.append(note)
+            if key in found:
+                refuse_one_key(key, relative, relative)
+            found[key], self._places[key] = member.byte_count, member.place
+        self._take(found, keep_splits=keep_splits)
+
+    def read(self, row: Row, most: int | None = None) -> bytes:
+        """The picture's bytes, or the first of them. Raises PictureError where they cannot be read."""
+        try:
+            return self._opened.read(self._places[self._keys[row.number]], row.byte_count, most)
+        except _NOT_READABLE as error:
+            raise PictureError(f"cannot be read out of the archive: {error}", "unreadable") from error
+
+    def _pictures(self, patterns: Patterns) -> Iterator[Member]:
+        """The members that are pictures, or empty files that are named as one."""
+        for member in self._opened.members():
+            key = key_of(member.path)
+            excluded = patterns.refusal(key)
+            refusal = ("excluded", excluded) if excluded else member.refusal or _refusal(member)
+            if refusal is None:
+                try:
+                    head = self._opened.read(member.place, member.byte_count, HEAD_BYTES)
+                except _NOT_READABLE as error:
+                    refusal = ("unreadable", f"cannot be read out of the archive: {error}")
+                else:
+                    if format_of(head) or (not head and looks_like_picture(member.path)):
+                        yield member
+                        continue
+                    refusal = ("skipped", "not a picture")
+            self.passed.append(LeftOut(key, *refusal))
+
+
+class _Zip:
+    def __init__(self, path: str | Path) -> None:
+        self._file = zipfile.ZipFile(path)
+
+    def members(self) -> Iterator[Member]:
+        for info in self._file.infolist():
+            if not info.is_dir():
+                refusal = ("unreadable", "it is encrypted") if info.flag_bits & 1 else None
+                yield Member(_name(info.filename.replace("\\", "/")), info.file_size, info, refusal)
+
+    def read(self, place: zipfile.ZipInfo, byte_count: int, most: int | None) -> bytes:
+        with self._file.open(place) as file:
+            return file.read(byte_count if most is None else most)
+
+
+class _Tar:
+    def __init__(self, path: str | Path) -> None:
+        with open(path, "rb") as file:
+            head = file.read(8)
+        opener = next((opener for magic, opener in _OPENERS.items() if head.startswith(magic)), None)
+        # kept open as long as the source lives: its content has no name to be opened by again
+        self._file: IO[bytes] = _unpacked(path, opener) if opener else open(path, "rb")  # noqa: SIM115
+        self._lock = threading.Lock()
+
+    def members(self) -> Iterator[Member]:
+        with tarfile.open(fileobj=self._file, mode="r:", errors="surrogateescape", encoding="utf-8") as archive:
+            for info in archive:
+                if not info.isdir():
+                    kind = ("link", "a link in an archive") if info.issym() or info.islnk() else ("skipped", "not a file")
+                    yield Member(_name(info.name), info.size, info.offset_data, None if info.isreg() else kind)
+
+    def read(self, place: int, byte_count: int, most: int | None) -> bytes:
+        return os.pread(self._file.fileno(), byte_count if most is None else min(most, byte_count), place)
+
+
+def _unpacked(path: str | Path, opener: Callable[..., Any]) -> IO[bytes]:
+    """A compressed file's content in a temporary file, bounded by what the disk has. Raises SourceError."""
+    room = max(0, shutil.disk_usage(tempfile.gettempdir()).free - KEPT_FREE_BYTES)
+    target = tempfile.TemporaryFile()  # noqa: SIM115
+    try:
+        with opener(path, "rb") as packed:
+            while content := packed.read(_COPIED_AT_ONCE):
+                room -= len(content)
+                if room < 0:
+                    raise SourceError(
+                        f"{path} does not fit unpacked on the disk of temporary files ({tempfile.gettempdir()}): "
+                        "unpack it yourself, or set TMPDIR to a larger disk"
+                    )
+                target.write(content)
+        target.flush()
+    except BaseException:
+        target.close()
+        raise
+    return target
+
+
+def _name(name: str) -> bytes:
+    return posixpath.normpath(name).encode("utf-8", "surrogateescape")
+
+
+def _refusal(member: Member) -> tuple[str, str] | None:
+    """Paths that lead outside are not made harmless but refused, as are files beyond all measure."""
+    if member.path.startswith((b"/", b"../")) or member.path == b".." or b"\0" in member.path:
+        return ("unsafe", "its path leads outside the archive")
+    if member.byte_count > MAX_FILE_BYTES:
+        return ("oversized", f"it says to have {show_bytes(member.byte_count)}")
+    return None
+
+
+def _sole_folder(paths: list[bytes]) -> bytes:
+    """The folder, with its slash, that holds everything and holds it in folders; else nothing."""
+    tops = {path.split(b"/", 1)[0] for path in paths}
+    return tops.pop() + b"/" if len(tops) == 1 and all(path.count(b"/") >= 2 for path in paths) else b""
+
+
+@contextlib.contextmanager
+def _archive_errors(path: str | Path) -> Iterator[None]:
+    try:
+        yield
+    except _NOT_READABLE as error:
+        raise SourceError(f"{path} cannot be read as an archive: {error}") from error

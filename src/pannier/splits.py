@@ -1,71 +1,40 @@
-"""Who goes to which split: dealing by shares and chance, alike in every class, doubles together."""
+"""Who goes to which split: dealing by shares and chance, alike in every class, groups together."""
 
 from __future__ import annotations
 
-import re
+import math
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 
-from pannier.columns import Digests, Rows, numbered
+from pannier.columns import Codes, Rows
 from pannier.errors import UsageError
-from pannier.hashing import fold, fold_each
+from pannier.hashing import Hashes, fold, fold_each
+from pannier.shares import Dealing
 
-Shares = dict[str, Fraction]
+Flags = np.ndarray[Any, np.dtype[np.bool_]]
+T = TypeVar("T")
 
 
-def read_shares(shares: str | Mapping[str, float | str | Fraction]) -> Shares:
-    """Shares by split, as parts of 1: from {"train": 75, ...} or "train=75,val=15,test=10"; 75, 0.75 or 75% each.
+def targets(count: int, shares: Mapping[T, Fraction]) -> dict[T, int]:
+    """`count` records dealt by the rule of Sainte-Laguë, ties to what is named first: exact to the record.
 
-    Raises UsageError where they do not sum up to 100 %.
+    Shares need not sum up to 1. Each gets its quota rounded; then one record at a time is given or taken back.
     """
-    if isinstance(shares, str):
-        pieces = [piece.partition("=") for piece in shares.split(",") if piece.strip()]
-        if not pieces or any(not equals for _, equals, _ in pieces):
-            raise UsageError(f"shares {shares!r} cannot be read: write them as train=75,val=15,test=10")
-        names = [name.strip() for name, _, _ in pieces]
-        if len(set(names)) < len(names):
-            raise UsageError(f"shares {shares!r} name a split twice")
-        shares = {name.strip(): value.strip() for name, _, value in pieces}
-    if not shares:
-        raise UsageError("no shares are given: write them as train=75,val=15,test=10")
-    numbers = {_checked_split(name): _share(name, value) for name, value in shares.items()}
-    total = sum(numbers.values(), Fraction(0))
-    whole = 100 if total > 1.5 else 1
-    if abs(total - whole) > Fraction(whole, 1_000_000):
-        shown = f"{float(total):g}" if whole == 100 else f"{float(total) * 100:g} %"
-        raise UsageError(f"the shares sum up to {shown}, not to 100: change one of {', '.join(numbers)}")
-    return {name: value / total for name, value in numbers.items()}
-
-
-def _checked_split(name: str) -> str:
-    if not re.fullmatch(r"[A-Za-z0-9_.-]+", name):
-        raise UsageError(f"{name!r} is no name for a split: use letters, digits, '-', '_' and '.'")
-    return name
-
-
-def _share(name: str, value: float | str | Fraction) -> Fraction:
-    text = str(value).strip()
-    try:
-        number = Fraction(text.removesuffix("%").strip())
-    except (ValueError, ZeroDivisionError):
-        number = Fraction(-1)
-    if number < 0:
-        raise UsageError(f"the share {name}={value} is not a number of 0 or more")
-    return number
-
-
-def targets(count: int, shares: Shares) -> dict[str, int]:
-    """`count` records dealt to splits by the rule of Sainte-Laguë, ties to the split named first."""
-    # near it already, and surely not past it; the rule deals the rest
-    dealt = {name: max(0, int(count * share) - len(shares)) for name, share in shares.items()}
-    for _ in range(count - sum(dealt.values())):
-        best = max(shares, key=lambda name: shares[name] / (2 * dealt[name] + 1))
-        dealt[best] += 1
+    total = sum(shares.values(), Fraction(0))
+    if not total:
+        return dict.fromkeys(shares, 0)
+    dealt = {name: math.floor(count * share / total + Fraction(1, 2)) for name, share in shares.items()}
+    names = list(shares)
+    while (rest := count - sum(dealt.values())) > 0:
+        dealt[max(names, key=lambda name: shares[name] / (2 * dealt[name] + 1))] += 1
+    for _ in range(-rest):
+        held = [name for name in reversed(names) if dealt[name]]
+        dealt[min(held, key=lambda name: shares[name] / (2 * dealt[name] - 1))] -= 1
     return dealt
 
 
@@ -73,88 +42,117 @@ def targets(count: int, shares: Shares) -> dict[str, int]:
 class Dealt:
     """The outcome of dealing: the split of every record, and by how many records each class missed its targets."""
 
-    splits: list[str]
+    splits: list[str | None]
     deviation: dict[str | None, int]
 
 
 def deal(
     labels: Sequence[str | None],
-    digests: Digests,
     given: Sequence[str | None],
-    shares: Shares,
-    seed: int,
+    is_open: Sequence[bool] | Flags,
+    groups: Rows,
+    settled: Sequence[str | None],
+    turn: Hashes,
+    dealing: Dealing,
     *,
     there: Mapping[tuple[str | None, str | None], int] | None = None,
-    elsewhere: tuple[Digests, Sequence[str]] | None = None,
 ) -> Dealt:
-    """A split for every record. `digests` are SHA-256, (n, 32): equal ones stay together. `given` splits are kept.
+    """Gives a split to every record that `is_open`; the others keep what is `given`.
 
-    `there` counts other records by (class, split) that play a part in the targets; `elsewhere` are digests that have a
-    split already. In every class the targets follow the rule of Sainte-Laguë. What has no split yet is taken group by group
-    (the largest first, else in order of the hash of (seed, first 8 bytes of SHA-256)) and goes where most is short.
+    groups: the number of each record's group, whose members go together; by that number, `settled` is the split that a
+    group is in already, `turn` a hash. `there`: how many further records lie in which (class, split). Groups are dealt one
+    by one, settled ones first, then large ones, then by a hash of (seed, turn): each to the split in which it overfills its
+    classes the least, then to the one that is shortest of it; ties to the split named first. So a class misses its targets
+    by less than its largest group where all groups are of one class, and by nothing where there are none.
+    Raises UsageError where there are not as many records as `dealing.counts` asks for.
     """
+    is_open = np.asarray(is_open, bool)
     counts: Counter[tuple[str | None, str | None]] = Counter(there or {})
-    counts.update(zip(labels, given, strict=True))
-    wanted = _short_by_class(counts, shares)
-    others, other_splits = elsewhere if elsewhere is not None else (digests[:0], [])
-    groups, firsts = numbered(np.concatenate([others, digests]))
-    settled: list[str | None] = [None] * len(firsts)
-    for group, split in zip(groups.tolist(), [*other_splits, *given], strict=True):
-        settled[group] = settled[group] or split
-
-    names = list(shares)
-    result = list(given)
-    open_rows = np.array([i for i, split in enumerate(given) if split is None], np.int64)
-    for members in _in_turn(groups[len(others) :][open_rows], firsts, np.concatenate([others, digests]), settled, seed):
+    counts.update((label, split) for label, split, each in zip(labels, given, is_open, strict=True) if not each)
+    wanted = _short_by_class(counts, Counter(label for label, each in zip(labels, is_open, strict=True) if each), dealing)
+    names = [*dealing.open_counts, *dealing.open_shares]
+    result: list[str | None] = list(given)
+    open_rows = np.flatnonzero(is_open)
+    for members in _in_turn(groups[open_rows], settled, turn, dealing.seed):
         own = open_rows[members].tolist()
-        best = settled[groups[len(others) + own[0]]]
+        best = settled[groups[own[0]]]
         if best is None and len(own) == 1:
             best = max(names, key=wanted[labels[own[0]]].__getitem__)
         elif best is None:
-            best = _best_for_group([labels[i] for i in own], wanted, names)
+            best = _best_for_group(Counter(labels[i] for i in own), wanted, names)
         for i in own:
             result[i] = best
-            if best in shares:
+            if best in names:
                 wanted[labels[i]][best] -= 1
-    return Dealt([split or names[0] for split in result], {label: _largest(short) for label, short in wanted.items()})
+    return Dealt(result, {label: _largest(short) for label, short in wanted.items()})
 
 
-def _in_turn(groups: Rows, firsts: Rows, digests: Digests, settled: Sequence[str | None], seed: int) -> Iterator[Rows]:
+def _in_turn(groups: Rows, settled: Sequence[str | None], turn: Hashes, seed: int) -> Iterator[Rows]:
     """The members of each group, group by group: settled ones first, large ones first, else by hash."""
-    sizes = np.bincount(groups, minlength=len(firsts))
-    prefixes = np.ascontiguousarray(digests[firsts, :8]).view(">u8").ravel().astype(np.uint64)
+    sizes = np.bincount(groups, minlength=len(settled))
     is_open = np.array([split is None for split in settled], bool)
-    order = np.lexsort((np.arange(len(firsts)), fold_each(fold(seed), prefixes), -sizes, is_open))
+    order = np.lexsort((np.arange(len(settled)), fold_each(fold(seed), turn), -sizes, is_open))
     by_group = np.argsort(groups, kind="stable")
     starts = np.concatenate([[0], np.cumsum(sizes)])
     for group in order[sizes[order] > 0].tolist():
         yield by_group[starts[group] : starts[group + 1]]
 
 
-def _short_by_class(counts: Mapping[tuple[str | None, str | None], int], shares: Shares) -> dict[str | None, dict[str, int]]:
+def _short_by_class(
+    counts: Mapping[tuple[str | None, str | None], int], opened: Mapping[str | None, int], dealing: Dealing
+) -> dict[str | None, dict[str, int]]:
     """By class and split: how many records are short of the target. What lies in other splits plays no part."""
-    totals: Counter[str | None] = Counter()
+    shares, fixed = dealing.open_shares, dealing.open_counts
+    totals: Counter[str | None] = Counter(opened)
     for (label, split), count in counts.items():
-        totals[label] += count if split is None or split in shares else 0
-    short = {label: targets(total, shares) for label, total in totals.items()}
+        totals[label] += count if split in shares or split in fixed else 0
+    short: dict[str | None, dict[str, int]] = {label: {} for label in totals}
+    left = Counter(totals)
+    in_order = sorted(totals, key=lambda label: (label is None, label or ""))
+    for split, count in fixed.items():
+        if count > sum(left.values()):
+            raise UsageError(f"--count {split}={count}: there are only {sum(left.values()):,} records to deal")
+        for label, part in targets(count, {label: Fraction(left[label]) for label in in_order}).items():
+            short[label][split] = part
+            left[label] -= part
+    for label in totals:
+        short[label] |= targets(left[label], shares)
     for (label, split), count in counts.items():
-        if split in shares:
+        if split is not None and split in short.get(label, {}):
             short[label][split] -= count
     return short
 
 
-def _best_for_group(labels: list[str | None], wanted: Mapping[str | None, Mapping[str, int]], names: list[str]) -> str:
+def _best_for_group(
+    group: Mapping[str | None, int], wanted: Mapping[str | None, Mapping[str, int]], names: list[str]
+) -> str:
     """The split in which the group's members overfill the least, then the one that is shortest of them."""
 
     def room(name: str) -> tuple[int, int]:
-        after = {label: wanted[label][name] - labels.count(label) for label in set(labels)}
-        return (sum(min(0, left) for left in after.values()), min(after.values()))
+        after = [wanted[label][name] - count for label, count in group.items()]
+        return (sum(min(0, left) for left in after), min(after))
 
     return max(names, key=room)
 
 
 def _largest(short: Mapping[str, int]) -> int:
     return max((abs(value) for value in short.values()), default=0)
+
+
+def fair_part(labels: Codes, hashes: Hashes, share: Fraction, seed: int) -> Rows:
+    """Row numbers, in order, of a part that is fair in every class: by hash of (seed, key), so a smaller lies in a larger.
+
+    A class gets its share rounded, one at least; -1 is the class of what has no label.
+    """
+    turn = fold_each(fold(seed), hashes)
+    order = np.lexsort((turn, labels))
+    starts = np.flatnonzero(np.r_[True, np.diff(labels[order]) != 0]) if len(order) else np.empty(0, np.int64)
+    stops = np.r_[starts[1:], len(order)]
+    parts = [
+        order[start : start + max(1, math.floor((stop - start) * share + Fraction(1, 2)))]
+        for start, stop in zip(starts.tolist(), stops.tolist(), strict=True)
+    ]
+    return np.sort(np.concatenate(parts)) if parts else order
 
 
 def counts_by_class(labels: Any, splits: Any, classes: int, split_count: int) -> Any:

@@ -22,9 +22,9 @@ from typing import IO, Any
 from pannier.errors import PictureError, SourceError
 from pannier.images.facts import format_of
 from pannier.sizes import show_bytes
-from pannier.sources.folders import HEAD_BYTES
+from pannier.sources.folders import HEAD_BYTES, file_stamp
 from pannier.sources.paths import PathSource, Patterns, key_of, looks_like_picture, name_note, refuse_one_key
-from pannier.sources.rows import LeftOut, Row
+from pannier.sources.rows import FileStamp, LeftOut, Row
 
 ENDINGS = (".zip", ".tar", ".tgz", ".tar.gz", ".tar.bz2", ".tar.xz")
 
@@ -60,6 +60,7 @@ class ArchiveSource(PathSource):
         for ending in sorted(ENDINGS, key=len, reverse=True):
             self.name = self.name.removesuffix(ending)
         self.passed: list[LeftOut] = []
+        self._stamp = file_stamp(path)
         with _archive_errors(path):
             self._opened: _Zip | _Tar = _Zip(path) if zipfile.is_zipfile(path) else _Tar(path)
             members = list(self._pictures(patterns or Patterns()))
@@ -83,6 +84,14 @@ class ArchiveSource(PathSource):
             return self._opened.read(self._places[self._keys[row.number]], row.byte_count, most)
         except _NOT_READABLE as error:
             raise PictureError(f"cannot be read out of the archive: {error}", "unreadable") from error
+
+    def file(self, row: Row) -> FileStamp | None:
+        """The archive as it was opened, and the member's path in it."""
+        if self._stamp is None:
+            return None
+        return self._stamp._replace(
+            path=self._stamp.path + b"\0" + self._keys[row.number].encode(), byte_count=row.byte_count
+        )
 
     def _pictures(self, patterns: Patterns) -> Iterator[Member]:
         """The members that are pictures, or empty files that are named as one."""

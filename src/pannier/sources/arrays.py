@@ -17,7 +17,7 @@ import pyarrow as pa
 from pannier.columns import Names
 from pannier.errors import SourceError, UsageError
 from pannier.sources.paths import split_of_folder
-from pannier.sources.rows import LeftOut, Row
+from pannier.sources.rows import FileStamp, LeftOut, Row
 
 ENDINGS = (".npz", ".npy")
 
@@ -74,6 +74,9 @@ class ArraysSource:
         """The picture as PNG, or the first bytes of it."""
         at = int(np.searchsorted(self._starts, row.number, side="right")) - 1
         return as_png(self._parts[at].pictures[row.number - self._starts[at]])[:most]
+
+    def file(self, row: Row) -> FileStamp | None:
+        return None
 
     def _table_of(self, part: _Part) -> Any:
         count = len(part.pictures)

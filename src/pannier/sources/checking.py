@@ -16,6 +16,7 @@ from pannier.hashing import crc32_of
 from pannier.images.decode import decode, decodes_into_own_buffer, upright
 from pannier.images.facts import Facts, check_pixels, read_facts
 from pannier.images.perceptual import PerceptualHasher
+from pannier.images.recode import Recoding
 from pannier.sources.rows import LeftOut, Row, Source
 
 # pictures beyond this many pixels are decoded one at a time, whatever the number of workers
@@ -43,7 +44,8 @@ class Checked:
 class Checker:
     """Reads and checks pictures in parallel, in order. A context manager that ends its threads.
 
-    Every picture that `is_known` does not have is decoded once, to its end: how else to know that it is whole.
+    Every picture that `is_known` does not have is decoded once, to its end: how else to know that it is whole. What is
+    `remembered` of a row is not even read. `recoding` makes other bytes of a picture before anything is computed of it.
     """
 
     def __init__(
@@ -53,10 +55,11 @@ class Checker:
         max_pixels: int,
         is_known: Callable[[bytes], bool] = lambda _: False,
         *,
-        headers_only: bool = False,
+        remembered: Callable[[Row], Checked | None] = lambda _: None,
+        recoding: Recoding | None = None,
     ) -> None:
         self._source, self._max_pixels, self._is_known = source, max_pixels, is_known
-        self._headers_only = headers_only
+        self._remembered, self._recoding = remembered, recoding
         self._pool = ThreadPoolExecutor(workers, thread_name_prefix="pannier-check")
         self._workers = workers
         self._large = threading.Lock()
@@ -87,17 +90,29 @@ class Checker:
 
     def _check(self, row: Row) -> Checked | LeftOut:
         try:
+            remembered = self._remembered(row)
+            if remembered is not None:
+                return remembered
             data = self._source.read(row)
-            sha256 = hashlib.sha256(data).digest()
             facts = read_facts(data)
             check_pixels(facts, self._max_pixels)
+            if self._recoding is not None:
+                data = self._recoded(data, facts, self._recoding)
+                facts = read_facts(data)
+            sha256 = hashlib.sha256(data).digest()
             known = self._is_known(sha256)
-            perceptual_hash = 0 if known or self._headers_only else self._decode(data, facts)
+            perceptual_hash = 0 if known else self._decode(data, facts)
         except PictureError as error:
             return LeftOut(row.key, error.kind, error.reason)
         except MemoryError:
             return LeftOut(row.key, "oversized", "not enough memory to decode it")
         return Checked(row, sha256, crc32_of(data), len(data), facts, perceptual_hash, None if known else data)
+
+    def _recoded(self, data: bytes, facts: Facts, recoding: Recoding) -> bytes:
+        if facts.height * facts.width > LARGE_PIXELS:
+            with self._large:
+                return recoding(data, facts)
+        return recoding(data, facts)
 
     def _decode(self, data: bytes, facts: Facts) -> int:
         if facts.height * facts.width > LARGE_PIXELS:

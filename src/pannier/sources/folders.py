@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
+
+import numpy as np
 
 from pannier.errors import NotFoundError, PictureError, SourceError, UsageError
 from pannier.images.facts import format_of
@@ -18,15 +20,25 @@ from pannier.sources.paths import (
     refuse_one_key,
     shown_path,
 )
-from pannier.sources.rows import LeftOut, Row
+from pannier.sources.rows import FileStamp, LeftOut, Row
 
 HEAD_BYTES = 16
 
 
 class FolderSource(PathSource):
-    """All pictures below a folder, told by content. One pass over the names at once: 200 bytes of memory a picture."""
+    """All pictures below a folder, told by content. One pass over the names at once: 200 bytes of memory a picture.
 
-    def __init__(self, folder: str | Path, *, keep_splits: bool = True, patterns: Patterns | None = None) -> None:
+    `is_known` says of a file that it is a picture and need not be looked into.
+    """
+
+    def __init__(
+        self,
+        folder: str | Path,
+        *,
+        keep_splits: bool = True,
+        patterns: Patterns | None = None,
+        is_known: Callable[[FileStamp], bool] | None = None,
+    ) -> None:
         self.root = Path(folder)
         if not self.root.exists():
             raise NotFoundError(f"there is no folder {folder}")
@@ -35,33 +47,38 @@ class FolderSource(PathSource):
         self.name = self.root.resolve().name
         self.passed: list[LeftOut] = []
         self._otherwise: dict[str, bytes] = {}
-        self._take(self._listed(patterns or Patterns()), keep_splits=keep_splits)
+        self._root = os.fsencode(self.root.absolute())
+        walk = _Walk(self._root, self.passed, patterns or Patterns(), is_known or (lambda _: False))
+        found = self._listed(walk)
+        self._take({key: size for key, (size, _) in found.items()}, keep_splits=keep_splits)
+        self._stamps = np.fromiter((found[key][1] for key in self._keys), np.int64, len(self._keys))
 
     def read(self, row: Row, most: int | None = None) -> bytes:
         """The picture's bytes, or the first of them. Raises PictureError where the file cannot be read (any more)."""
-        return read_file(self.path_of(self._keys[row.number]), row.byte_count, most)
+        return read_file(self._path_of(self._keys[row.number]), row.byte_count, most)
 
-    def stamps(self, rows: list[Row]) -> list[int]:
-        """When each file was last changed, in nanoseconds; 0 where that cannot be told."""
-        return [stamp_of(self.path_of(self._keys[row.number])) for row in rows]
+    def file(self, row: Row) -> FileStamp:
+        """The picture's file as it was when the folder was listed."""
+        path = self._path_of(self._keys[row.number])
+        return FileStamp(path, int(self._byte_counts[row.number]), int(self._stamps[row.number]))
 
-    def path_of(self, key: str) -> bytes:
-        return self._otherwise.get(key) or os.path.join(os.fsencode(self.root), key.encode())
+    def _path_of(self, key: str) -> bytes:
+        return self._otherwise.get(key) or os.path.join(self._root, key.encode())
 
-    def _listed(self, patterns: Patterns) -> dict[str, int]:
-        """How many bytes each picture has, by key."""
-        found: dict[str, int] = {}
-        root = os.fsencode(self.root)
-        for path, relative, byte_count in _walk(root, self.passed, patterns):
+    def _listed(self, walk: _Walk) -> dict[str, tuple[int, int]]:
+        """How many bytes each picture has and when it was last changed, by key."""
+        found: dict[str, tuple[int, int]] = {}
+        for file in walk:
+            relative = os.path.relpath(file.path, self._root)
             key = key_of(relative)
             note = name_note(relative, key)
             if note:
                 self.passed.append(note)
             if key in found:
-                refuse_one_key(key, os.path.relpath(self.path_of(key), root), relative)
+                refuse_one_key(key, os.path.relpath(self._path_of(key), self._root), relative)
             if key.encode() != relative:
-                self._otherwise[key] = path
-            found[key] = byte_count
+                self._otherwise[key] = file.path
+            found[key] = (file.byte_count, file.stamp)
         return found
 
 
@@ -87,71 +104,77 @@ def read_file(path: bytes, expected: int, most: int | None = None) -> bytes:
         raise PictureError(f"cannot be read: {error.strerror or error}", "unreadable") from error
 
 
-def stamp_of(path: bytes) -> int:
+def file_stamp(path: str | Path) -> FileStamp | None:
+    """A file as it is now; None where there is none."""
     try:
-        return os.stat(path).st_mtime_ns
+        state = os.stat(path)
     except OSError:
-        return 0
+        return None
+    return FileStamp(os.path.abspath(os.fsencode(path)), state.st_size, state.st_mtime_ns)
 
 
-def _walk(root: bytes, passed: list[LeftOut], patterns: Patterns) -> Iterator[tuple[bytes, bytes, int]]:
-    """(path, path relative to root, bytes) of every file that is a picture or empty; the rest is passed over."""
-    real_root = os.path.realpath(root)
-    seen: set[tuple[int, int]] = set()
-    waiting = [root]
-    while waiting:
-        folder = waiting.pop()
-        try:
-            state = os.stat(folder)
-            if (state.st_dev, state.st_ino) in seen:
-                passed.append(_passed(folder, root, "link", "a link to a folder that was read already"))
+class _Walk:
+    """The files below a folder that are pictures, or empty and named like one; what else is there is passed over."""
+
+    def __init__(
+        self, root: bytes, passed: list[LeftOut], patterns: Patterns, is_known: Callable[[FileStamp], bool]
+    ) -> None:
+        self._root, self._passed, self._patterns, self._is_known = root, passed, patterns, is_known
+
+    def __iter__(self) -> Iterator[FileStamp]:
+        real_root = os.path.realpath(self._root)
+        seen: set[tuple[int, int]] = set()
+        waiting = [self._root]
+        while waiting:
+            folder = waiting.pop()
+            try:
+                state = os.stat(folder)
+                if (state.st_dev, state.st_ino) in seen:
+                    self._pass(folder, "link", "a link to a folder that was read already")
+                    continue
+                seen.add((state.st_dev, state.st_ino))
+                with os.scandir(folder) as entries:
+                    listed = sorted(entries, key=lambda entry: entry.name)
+            except OSError as error:
+                if folder == self._root:
+                    raise SourceError(f"{os.fsdecode(self._root)} cannot be read: {error.strerror}") from error
+                self._pass(folder, "unreadable", f"a folder that cannot be read: {error.strerror}")
                 continue
-            seen.add((state.st_dev, state.st_ino))
-            with os.scandir(folder) as entries:
-                listed = sorted(entries, key=lambda entry: entry.name)
+            folders = []
+            for entry in listed:
+                if entry.is_symlink() and not _is_below(os.path.realpath(entry.path), real_root):
+                    self._pass(entry.path, "link", "a link that leads outside")
+                elif entry.is_dir():
+                    folders.append(entry.path)
+                else:
+                    file = self._picture(entry)
+                    if file is not None:
+                        yield file
+            waiting += reversed(folders)
+
+    def _picture(self, entry: os.DirEntry[bytes]) -> FileStamp | None:
+        """The file of an entry that is a picture; of any other it is noted why it is passed over."""
+        refusal = self._patterns.refusal(shown_path(entry.path, self._root)) if self._patterns.are_any else None
+        try:
+            if refusal:
+                raise PictureError(refusal, "excluded")
+            state = entry.stat()
+            if not stat.S_ISREG(state.st_mode):
+                raise PictureError("not a file", "skipped")
+            file = FileStamp(entry.path, state.st_size, state.st_mtime_ns)
+            if not self._is_known(file):
+                head = read_file(entry.path, HEAD_BYTES, HEAD_BYTES)
+                if not format_of(head) and (head or not looks_like_picture(entry.name)):
+                    raise PictureError("not a picture", "skipped")
+            return file
+        except PictureError as error:
+            self._pass(entry.path, error.kind, error.reason)
         except OSError as error:
-            if folder == root:
-                raise SourceError(f"{os.fsdecode(root)} cannot be read: {error.strerror}") from error
-            passed.append(_passed(folder, root, "unreadable", f"a folder that cannot be read: {error.strerror}"))
-            continue
-        folders = []
-        for entry in listed:
-            if entry.is_symlink() and not _is_below(os.path.realpath(entry.path), real_root):
-                passed.append(_passed(entry.path, root, "link", "a link that leads outside"))
-            elif entry.is_dir():
-                folders.append(entry.path)
-            else:
-                relative = entry.path[len(root.rstrip(b"/")) + 1 :]
-                size = _picture_bytes(entry, root, passed, patterns.refusal(key_of(relative)))
-                if size is not None:
-                    yield entry.path, relative, size
-        waiting += reversed(folders)
-
-
-def _picture_bytes(entry: os.DirEntry[bytes], root: bytes, passed: list[LeftOut], refusal: str | None) -> int | None:
-    try:
-        if refusal:
-            passed.append(_passed(entry.path, root, "excluded", refusal))
-            return None
-        state = entry.stat()
-        if not stat.S_ISREG(state.st_mode):
-            passed.append(_passed(entry.path, root, "skipped", "not a file"))
-            return None
-        head = read_file(entry.path, HEAD_BYTES, HEAD_BYTES)
-    except PictureError as error:
-        passed.append(_passed(entry.path, root, error.kind, error.reason))
+            self._pass(entry.path, "unreadable", f"cannot be read: {error.strerror}")
         return None
-    except OSError as error:
-        passed.append(_passed(entry.path, root, "unreadable", f"cannot be read: {error.strerror}"))
-        return None
-    if format_of(head) or (not head and looks_like_picture(entry.name)):
-        return state.st_size
-    passed.append(_passed(entry.path, root, "skipped", "not a picture"))
-    return None
 
-
-def _passed(path: bytes, root: bytes, kind: str, reason: str) -> LeftOut:
-    return LeftOut(shown_path(path, root), kind, reason)
+    def _pass(self, path: bytes, kind: str, reason: str) -> None:
+        self._passed.append(LeftOut(shown_path(path, self._root), kind, reason))
 
 
 def _is_below(path: bytes, root: bytes) -> bool:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -12,7 +12,7 @@ from pannier.sources.archives import ArchiveSource
 from pannier.sources.arrays import ArraysSource, arrays_file
 from pannier.sources.folders import FolderSource
 from pannier.sources.paths import Patterns
-from pannier.sources.rows import Source
+from pannier.sources.rows import FileStamp, Source
 from pannier.sources.rules import Rules
 from pannier.sources.several import Part, Several, read_source_file
 from pannier.sources.table_files import ENDINGS as TABLE_ENDINGS
@@ -24,21 +24,24 @@ PATTERN_OPTIONS = ("include", "exclude")
 READING_OPTIONS = TABLE_OPTIONS + PATTERN_OPTIONS
 
 
-def as_source(source: Any, *, keep_splits: bool = True, **reading: Any) -> Source:
+def as_source(
+    source: Any, *, keep_splits: bool = True, is_known: Callable[[FileStamp], bool] | None = None, **reading: Any
+) -> Source:
     """Whatever names pictures, as a source: a path, several paths, a data frame, dicts, arrays; a source as it is.
 
-    `reading` are picture, root, encoding and separator for tables, include and exclude for folders and archives.
+    `is_known` says of a file in a folder that it need not be looked into. `reading` are picture, root, encoding and
+    separator for tables, include and exclude for folders and archives.
     Raises UsageError, NotFoundError, SourceError.
     """
     said = {name: value for name, value in reading.items() if value}
     if isinstance(source, (str, Path)):
-        return _path(Path(source), said, keep_splits)
+        return _path(Path(source), said, keep_splits, is_known)
     if hasattr(source, "table") and hasattr(source, "read"):
         found: Source = source
         return found
     if isinstance(source, Sequence) and source and all(isinstance(each, (str, Path)) for each in source):
         if len(source) == 1:
-            return _path(Path(source[0]), said, keep_splits)
+            return _path(Path(source[0]), said, keep_splits, is_known)
         return Several([_part(Path(each), said, keep_splits) for each in source])
     if isinstance(source, Mapping):
         _refuse(said, READING_OPTIONS, "arrays")
@@ -47,7 +50,9 @@ def as_source(source: Any, *, keep_splits: bool = True, **reading: Any) -> Sourc
     return TableSource(table_from(source), "table", said.get("root", "."), said.get("picture"))
 
 
-def _path(path: Path, said: dict[str, Any], keep_splits: bool) -> Source:
+def _path(
+    path: Path, said: dict[str, Any], keep_splits: bool, is_known: Callable[[FileStamp], bool] | None = None
+) -> Source:
     if not path.exists():
         raise NotFoundError(f"there is no folder or file {path}")
     ending = path.suffix.lower()
@@ -55,7 +60,7 @@ def _path(path: Path, said: dict[str, Any], keep_splits: bool) -> Source:
         _refuse(said, TABLE_OPTIONS, f"tables; {path} is none")
         patterns = Patterns(_listed(said.get("include")), _listed(said.get("exclude")))
         if path.is_dir():
-            return FolderSource(path, keep_splits=keep_splits, patterns=patterns)
+            return FolderSource(path, keep_splits=keep_splits, patterns=patterns, is_known=is_known)
         return ArchiveSource(path, keep_splits=keep_splits, patterns=patterns)
     if ending in TABLE_ENDINGS:
         _refuse(said, PATTERN_OPTIONS, f"folders and archives; {path} is a table: say --where")

@@ -56,6 +56,10 @@ class Patterns:
     include: Sequence[str] = ()
     exclude: Sequence[str] = ()
 
+    @property
+    def are_any(self) -> bool:
+        return bool(self.include or self.exclude)
+
     def refusal(self, path: str) -> str | None:
         """Why a path is not looked at, or None where it is."""
         if self.include and not self._included.match_file(path):

@@ -23,6 +23,14 @@ class Row(NamedTuple):
     byte_count: int
 
 
+class FileStamp(NamedTuple):
+    """A file as it is now: its absolute path, how many bytes it has, when it was last changed (in nanoseconds)."""
+
+    path: bytes
+    byte_count: int
+    stamp: int
+
+
 @dataclass(frozen=True, slots=True)
 class LeftOut:
     """Something that is not brought in, and why: `kind` is a word, `reason` says more.
@@ -43,7 +51,8 @@ class Source(Protocol):
     `table` has a row a picture; its columns are what rules may use. `keys` are the rows' keys, an Arrow array of strings,
     unless a rule gives others; `byte_counts` says of some rows how many bytes their pictures have, 0 where not known.
     `default_label` is the column that gives labels unless a rule does. `passed` is what was seen and is no row.
-    `read` gives a picture's bytes, at most the first `most` of them. Safe between threads.
+    `read` gives a picture's bytes, at most the first `most` of them; `file` tells the file that they are from, None where
+    they are from none that could be told from another by its stamp. Safe between threads.
     """
 
     @property
@@ -65,6 +74,8 @@ class Source(Protocol):
     def byte_counts(self, numbers: Any) -> np.ndarray[Any, np.dtype[np.int64]]: ...
 
     def read(self, row: Row, most: int | None = None) -> bytes: ...
+
+    def file(self, row: Row) -> FileStamp | None: ...
 
 
 @dataclass(frozen=True)

@@ -10,6 +10,7 @@ import unicodedata
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -20,6 +21,7 @@ from pannier.columns import Names, Rows
 from pannier.errors import SourceError, UsageError, did_you_mean
 from pannier.sources.headers import header_columns_in, header_table
 from pannier.sources.rows import Chosen, LeftOut, Row, Source
+from pannier.sources.table_files import read_table
 
 # the side column of what stays together in one split
 GROUP = "group"
@@ -37,7 +39,7 @@ class Rules:
     label_pattern: e.g. "{label}_loom{loom}_{number}", matched against the whole name without its ending (with a "/" in it:
     the whole path); its fields become columns, and `label` among them the label. keep: side columns, e.g. "loom" or
     "warp_per_cm * 2.54 as warp_per_inch". rename: class names that are read as others. group_by: what must stay together in
-    one split, kept as the side column `group`.
+    one split, kept as the side column `group`. class_names: names of labels that are numbers, before any renaming.
     """
 
     label: str | None = None
@@ -47,6 +49,7 @@ class Rules:
     split_by: str | None = None
     keep: Sequence[str] = ()
     rename: Mapping[str, str] = field(default_factory=dict)
+    class_names: Mapping[str, str] = field(default_factory=dict)
     group_by: str | None = None
 
     @property
@@ -64,13 +67,24 @@ def read_rules(
     split_by: str | None = None,
     keep: str | Sequence[str] = (),
     rename: str | Mapping[str, str] | Sequence[str] | None = None,
+    class_names: str | Path | Mapping[str, str] | None = None,
     group_by: str | None = None,
 ) -> Rules:
     """Rules as they are said: one condition or several, side columns parted by commas or as a list, "old=new"."""
     conditions = [where] if isinstance(where, str) else list(where)
     kept = [keep] if isinstance(keep, str) else list(keep)
     columns = [piece.strip() for item in kept for piece in _at_commas(item) if piece.strip()]
-    return Rules(label, conditions, label_pattern, key, split_by, columns, read_rename(rename), group_by)
+    return Rules(
+        label,
+        conditions,
+        label_pattern,
+        key,
+        split_by,
+        columns,
+        read_rename(rename),
+        read_class_names(class_names),
+        group_by,
+    )
 
 
 def _at_commas(text: str) -> list[str]:
@@ -106,6 +120,34 @@ def read_rename(rename: str | Mapping[str, str] | Sequence[str] | None) -> dict[
     return {old.strip(): new.strip() for old, _, new in pairs}
 
 
+def read_class_names(names: str | Path | Mapping[str, str] | None) -> dict[str, str]:
+    """Names of labels from a dict, or from the first two columns of a table: label, name. Raises UsageError."""
+    if names is None:
+        return {}
+    if isinstance(names, Mapping):
+        return {str(label): name for label, name in names.items()}
+    table = read_table(Path(names)).table
+    if table.num_columns < 2:
+        raise UsageError(f"--class-names {names}: a table of two columns is wanted, the label and its name")
+    labels, texts = (column.cast(pa.string()).to_pylist() for column in table.columns[:2])
+    pairs = [(label, name) for label, name in zip(labels, texts, strict=True) if label is not None and name is not None]
+    if len(dict(pairs)) < len(set(pairs)):
+        raise UsageError(f"--class-names {names}: a label has two names there")
+    return dict(pairs)
+
+
+def _named(labels: Names, class_names: Mapping[str, str], rename: Mapping[str, str]) -> Names:
+    if class_names:
+        there = {labels.names[code] for code in np.unique(labels.codes).tolist() if code >= 0}
+        nameless = sorted(there - set(class_names))
+        if nameless:
+            raise UsageError(
+                f"--class-names has no name for label {nameless[0]!r}: add it there, or leave it out by --where"
+            )
+    names = [class_names.get(name, name) for name in labels.names]
+    return labels.mapped([rename.get(name, name) for name in names])
+
+
 def choose_rows(source: Source, rules: Rules, table: Any | None = None) -> Chosen:
     """The rows of one source that `where` leaves, with what the other rules make of them.
 
@@ -135,7 +177,7 @@ def choose_rows(source: Source, rules: Rules, table: Any | None = None) -> Chose
         numbers,
         _keys(left, keys.take(pa.array(numbers)), rules.key),
         source.byte_counts(numbers),
-        labels.mapped([rules.rename.get(name, name) for name in labels.names]),
+        _named(labels, rules.class_names, rules.rename),
         splits,
         _side(left, rules.keep, rules.group_by),
         labels,
@@ -261,7 +303,7 @@ def _side(left: _Columns, keep: Sequence[str], group_by: str | None) -> Any:
     """The side columns: names of columns, or `expression as name`; and the groups that stay together."""
     columns: dict[str, Any] = {}
     for item in keep:
-        expression, name = _named(item)
+        expression, name = _parted(item)
         if name in columns:
             raise UsageError(f"--keep names {name!r} twice")
         columns[name] = _plain(left.evaluate(expression, "--keep"), name)
@@ -273,7 +315,7 @@ def _side(left: _Columns, keep: Sequence[str], group_by: str | None) -> Any:
     return pa.table(columns) if columns else None
 
 
-def _named(item: str) -> tuple[str, str]:
+def _parted(item: str) -> tuple[str, str]:
     parts = re.split(r"\s+as\s+(?=[A-Za-z_][A-Za-z0-9_]*\s*$)", item.strip(), flags=re.IGNORECASE)
     name = parts[-1].strip()
     if not re.fullmatch(r"[A-Za-z_][A-Za-z0-9_ .-]*", name):

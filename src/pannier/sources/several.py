@@ -16,7 +16,7 @@ from pydantic import BaseModel, ConfigDict, ValidationError
 
 from pannier.columns import Names, all_names
 from pannier.errors import NotFoundError, SourceError, UsageError, did_you_mean
-from pannier.sources.rows import Chosen, LeftOut, Row, Source
+from pannier.sources.rows import Chosen, FileStamp, LeftOut, Row, Source
 from pannier.sources.rules import Rules, choose_rows, read_rules
 
 
@@ -50,7 +50,7 @@ class SourceEntry(BaseModel):
     @property
     def rules(self) -> Rules:
         names = Rules.__dataclass_fields__
-        return read_rules(**{name: getattr(self, name) for name in names if getattr(self, name)})
+        return read_rules(**{name: value for name in names if (value := getattr(self, name, None))})
 
 
 @dataclass(frozen=True)
@@ -105,9 +105,9 @@ class Several:
         source, own = self._part_of(row)
         return source.read(own, most)
 
-    def stamps(self, rows: Sequence[Row]) -> list[int]:
-        own = (self._part_of(row) for row in rows)
-        return [getattr(source, "stamps", lambda rows: [0])([row])[0] for source, row in own]
+    def file(self, row: Row) -> FileStamp | None:
+        source, own = self._part_of(row)
+        return source.file(own)
 
     def choose(self, rules: Rules) -> Chosen:
         """What every part's own rules, and those said for all, leave of it."""
@@ -171,6 +171,7 @@ def _joined(own: Rules, general: Rules) -> Rules:
         split_by=own.split_by or general.split_by,
         keep=own.keep or general.keep,
         rename={**general.rename, **own.rename},
+        class_names={**general.class_names, **own.class_names},
         group_by=own.group_by or general.group_by,
     )
 

@@ -125,7 +125,7 @@ def survey(
     findings = Findings(source.name, quick)
     whole, digests = array("q"), bytearray()
     problems: dict[str, list[str]] = defaultdict(list)
-    with Checker(source, workers or usable_cores(), max_pixels, headers_only=quick) as checker:
+    with Checker(source, workers or usable_cores(), max_pixels) as checker:
         for row, outcome in enumerate(checker.check_all(chosen)):
             if isinstance(outcome, LeftOut):
                 problems[outcome.kind].append(f"{outcome.key} ({outcome.reason})")

@@ -15,9 +15,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from pannier.errors import UsageError
-from pannier.sources.folders import read_file, stamp_of
+from pannier.sources.folders import file_stamp, read_file
 from pannier.sources.paths import looks_like_picture
-from pannier.sources.rows import LeftOut, Row
+from pannier.sources.rows import FileStamp, LeftOut, Row
 from pannier.sources.rules import evaluate
 from pannier.sources.table_files import ReadTable, holds_bytes, is_bytes, read_table, tidied
 
@@ -74,11 +74,9 @@ class TableSource:
             return bytes(picture.as_buffer()[:most])
         return read_file(os.fsencode(self.root / picture.as_py()), row.byte_count, most)
 
-    def stamps(self, rows: list[Row]) -> list[int]:
-        """When each picture's file was last changed, in nanoseconds; 0 where it has none."""
-        if is_bytes(self._pictures.type):
-            return [0] * len(rows)
-        return [stamp_of(os.fsencode(self.root / self._pictures[row.number].as_py())) for row in rows]
+    def file(self, row: Row) -> FileStamp | None:
+        """The file that a row names as it is now; None where its picture lies in the table."""
+        return None if is_bytes(self._pictures.type) else file_stamp(self.root / self._pictures[row.number].as_py())
 
     def _size_of(self, path: str) -> int:
         try:

@@ -10,7 +10,8 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from pannier.errors import ConflictError
+from pannier.errors import ConflictError, UsageError
+from pannier.shares import Dealing
 from pannier.sources.rows import LeftOut
 from pannier.store import manifest as manifests
 from pannier.store.documents import Document, canonical, digest
@@ -28,13 +29,15 @@ MOST_TRIES = 100
 class Proposal:
     """What a writer wants on top of a snapshot: `changes` are manifest rows with `removed`.
 
-    `shares` are pairs of split and fraction, in the order in which they were named: it decides ties.
+    `classes` fixes the first classes' numbers; `name` and `description` are the dataset's, None for those before.
     """
 
     changes: Any
     note: str = ""
-    shares: list[list[str]] | None = None
-    seed: int | None = None
+    name: str | None = None
+    description: str | None = None
+    dealing: Dealing = field(default_factory=Dealing)
+    classes: Sequence[str] = ()
     left_out: Sequence[LeftOut] = ()
     change_counts: list[list[Any]] = field(default_factory=list)
 
@@ -64,6 +67,8 @@ def commit(store: Store, track: str, build: Callable[[Snapshot | None], Proposal
 
 def _document(store: Store, parent: Snapshot | None, proposal: Proposal, after: Manifest) -> Document:
     assert after.base_file is not None
+    # pairs in the order in which splits were named, which decides ties
+    shares = [[name, f"{share.numerator}/{share.denominator}"] for name, share in (proposal.dealing.shares or {}).items()]
     labels, names = after.codes("label")
     present = {names[code] for code in np.unique(labels).tolist() if code >= 0}
     return {
@@ -72,14 +77,17 @@ def _document(store: Store, parent: Snapshot | None, proposal: Proposal, after: 
         "time": now(),
         "author": author(),
         "note": proposal.note,
+        "name": proposal.name if proposal.name is not None else parent.name if parent else "",
+        "description": proposal.description if proposal.description is not None else parent.description if parent else "",
         "facts": {},
         "attachments": [],
-        "classes": number_classes(parent.classes if parent else [], present),
+        "classes": number_classes(parent.classes if parent else [], present, proposal.classes),
         "records": len(after),
         "counts": count_document(after),
         "changes": proposal.change_counts,
-        "shares": proposal.shares,
-        "seed": proposal.seed,
+        "shares": shares or None,
+        "seed": proposal.dealing.seed if shares else None,
+        "dealing": proposal.dealing.to_document(),
         "left_out": publish_left_out(store.directory, proposal.left_out),
         "left_out_count": len(proposal.left_out),
         "base": after.base_file.to_document(),
@@ -88,11 +96,18 @@ def _document(store: Store, parent: Snapshot | None, proposal: Proposal, after: 
     }
 
 
-def number_classes(known: Sequence[str], present: set[str]) -> list[str]:
-    """Classes in order of their numbers: those known keep theirs, new ones follow, sorted among themselves.
+def number_classes(known: Sequence[str], present: set[str], fixed: Sequence[str] = ()) -> list[str]:
+    """Classes in order of their numbers: those known keep theirs, then come those fixed, then new ones, sorted.
 
-    Integer labels are sorted as numbers in a first numbering where all are integers; otherwise by code point.
+    Integer labels are sorted as numbers in a first numbering where all are integers; otherwise by code point. Raises
+    UsageError where `fixed` gives a class that is known another number.
     """
+    if fixed:
+        shared = min(len(fixed), len(known))
+        if list(fixed[:shared]) != list(known[:shared]) or len(set(fixed)) < len(fixed):
+            there = ",".join(known) or "none"
+            raise UsageError(f"--classes {','.join(fixed)}: classes keep their numbers along a track; there are {there}")
+        known = [*known, *fixed[shared:]]
     new = present - set(known)
     if not known and new and all(_is_integer(name) for name in new):
         return sorted(new, key=lambda name: (int(name), name))

@@ -8,11 +8,13 @@ from typing import Any
 
 import pyarrow as pa
 
+from pannier.images.recode import Recoding
 from pannier.sources.checking import Checked, Checker, Progress
-from pannier.sources.rows import Chosen, LeftOut, Source
+from pannier.sources.rows import Chosen, LeftOut, Row, Source
 from pannier.store.files import Directory
 from pannier.store.index import PictureIndex, publish_segment, restore_segments
 from pannier.store.manifest import FACTS, FIELDS
+from pannier.store.seen import Seen
 from pannier.store.shards import DEFAULT_SHARD_BYTES, Picture, ShardWriter
 
 # what is known of a picture that is in the store; `number` is its row among those that were brought in
@@ -77,9 +79,14 @@ def ingest(
     workers: int,
     max_pixels: int,
     shard_bytes: int = DEFAULT_SHARD_BYTES,
+    recoding: Recoding | None = None,
+    seen: Seen,
     progress: Progress | None = None,
 ) -> Ingested:
-    """Brings the pictures of `rows` into shards; those that are there already are not stored again."""
+    """Brings the pictures of `rows` into shards; those that are there already are not stored again.
+
+    What `seen` remembers of a file is not read again, as long as its picture is stored. Interrupted, what was read is kept.
+    """
     restore_segments(directory)
     index.refresh()
     lock = threading.Lock()
@@ -90,10 +97,19 @@ def ingest(
         with lock:
             return sha256 in stored or index.has(sha256)
 
+    def remembered(row: Row) -> Checked | None:
+        file = source.file(row)
+        checked = seen.find(row, file) if file else None
+        return checked if checked and is_known(checked.sha256) else None
+
+    def finish(writer: ShardWriter) -> None:
+        _finish(directory, writer)
+        seen.flush()
+
     writer: ShardWriter | None = None
     try:
-        with Checker(source, workers, max_pixels, is_known) as checker:
-            for number, outcome in enumerate(checker.check_all(rows)):
+        with Checker(source, workers, max_pixels, is_known, remembered=remembered, recoding=recoding) as checker:
+            for (number, row), outcome in zip(enumerate(rows), checker.check_all(rows), strict=True):
                 if isinstance(outcome, LeftOut):
                     result.left_out.append(outcome)
                 else:
@@ -105,14 +121,23 @@ def ingest(
                             stored.add(outcome.sha256)
                         result.new_pictures += 1
                         result.new_bytes += outcome.byte_count
-                        if writer.byte_count >= shard_bytes:
-                            _finish(directory, writer)
-                            writer = None
+                    file = source.file(row)
+                    if file:
+                        seen.add(file, outcome)
+                    if writer and writer.byte_count >= shard_bytes:
+                        finish(writer)
+                        writer = None
                 if progress:
                     progress(number + 1, len(rows))
         if writer:
-            _finish(directory, writer)
+            finish(writer)
             writer = None
+        seen.flush(at_end=True)
+    except KeyboardInterrupt:
+        if writer:
+            finish(writer)
+            writer = None
+        raise
     finally:
         if writer:
             writer.__exit__()

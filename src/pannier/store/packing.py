@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
@@ -14,29 +14,29 @@ import pyarrow.compute as pc
 
 from pannier.columns import Rows, order_by_hash
 from pannier.errors import SourceError, UsageError
-from pannier.hashing import Hashes, checked_seed, text_hash
+from pannier.hashing import Hashes, text_hash
 from pannier.images.facts import MAX_PIXELS
+from pannier.images.recode import read_recoding
 from pannier.machine import usable_cores
+from pannier.shares import Dealing, SaidDealing, read_dealing
 from pannier.sources.checking import Checker, Progress
 from pannier.sources.opening import READING_OPTIONS, as_source
-from pannier.sources.rows import Chosen, LeftOut, Source, check_same_classes, classes_by_split
-from pannier.sources.rules import Rules, read_rules, rows_without_label
+from pannier.sources.rows import Chosen, LeftOut
+from pannier.sources.rules import read_rules
+from pannier.sources.selection import Selection, examples, select
 from pannier.sources.several import choose
-from pannier.splits import Shares, read_shares
 from pannier.store.commit import Proposal, commit
+from pannier.store.grouping import settle
 from pannier.store.ingest import ingest
 from pannier.store.manifest import COLUMNS, FACTS, SCHEMA, Manifest
-from pannier.store.merging import Counts, merge, refuse_both_sides_changed
+from pannier.store.merging import Counts, merge, refuse_both_sides_changed, rows_gone
 from pannier.store.names import FIRST_TRACK, checked_name
+from pannier.store.seen import Seen
 from pannier.store.shards import DEFAULT_SHARD_BYTES
 
 if TYPE_CHECKING:
     from pannier.store.snapshot import Snapshot
     from pannier.store.store import Store
-
-
-# what a source passed over that is listed with what was left out; the rest is no picture, or only to know
-PASSED_OVER = ("unreadable", "link", "malformed", "no picture")
 
 
 @dataclass(kw_only=True)
@@ -57,13 +57,31 @@ def pack(
     *,
     shares: str | Mapping[str, float | str] | None = None,
     seed: int | None = None,
+    count: str | Mapping[str, int] | None = None,
+    carve: str | Mapping[str, float | str] | None = None,
+    of: str | None = None,
+    folds: int | None = None,
+    group_by: str | None = None,
+    near: int | None = None,
+    freeze: str | Sequence[str] = (),
+    allow_leaks: bool = False,
     note: str = "",
+    name: str | None = None,
+    description: str | None = None,
     unlabeled: Literal["leave", "keep"] = "leave",
+    classes: str | Sequence[str] = (),
+    class_names: str | Path | Mapping[str, str] | None = None,
+    only_classes: str | Sequence[str] = (),
+    per_class: int | None = None,
+    longest_side: int | None = None,
+    encode: str | None = None,
     into: str = "",
+    mirror: bool = False,
     resplit: bool = False,
     relabel: bool = False,
     allow_missing_classes: bool = False,
     strict: bool = False,
+    thorough: bool = False,
     track: str = FIRST_TRACK,
     shard_bytes: int = DEFAULT_SHARD_BYTES,
     shards: int | None = None,
@@ -74,27 +92,55 @@ def pack(
 ) -> PackResult:
     """Brings a source in as the next snapshot of a track.
 
-    shares: deals records to splits, e.g. {"train": 75, "val": 15, "test": 10}; kept for later packs, as is `seed`.
-    rules: label, where, label_pattern, key, split_by, keep and rename: SQL expressions over the source's columns, see
-    `pannier.sources.rules.Rules`; for a table also picture, root, encoding and separator, see `pannier.sources.tables`.
-    `unlabeled` keeps or leaves out what gets no label.
-    into: a prefix for all keys. resplit: deal although the source has splits. relabel: the source's labels win.
-    strict: refuse instead of leaving out; nothing is written then. shard_bytes or shards: how large, or how many.
-    progress: called with (pictures done, pictures in all).
+    source: a path of a folder, archive, table, arrays or TOML file that names several; a list of paths; a data frame, Arrow
+    table or dicts, one a row; a dict of arrays. rules: label, where, label_pattern, key, split_by, keep and rename, SQL over
+    the source's columns, see `pannier.sources.rules.Rules`; picture, root, encoding and separator for tables, include and
+    exclude for folders and archives.
+
+    shares: deals records to splits, e.g. {"train": 75, "val": 15, "test": 10}; count, carve and of, folds, group_by, near
+    (bits), freeze and allow_leaks: see `pannier.shares.Dealing`. All of it, and `seed`, is kept for later packs.
+    classes: the classes in order of their numbers. class_names: names for numeric labels, a table's path or a dict.
+    unlabeled, only_classes, per_class: see `pannier.sources.selection.Selection`.
+    longest_side (pixels), encode ("jpeg:90", "png", "webp:80"): pictures are recoded before they are stored.
+    name, description: of the dataset, kept along the track. into: a prefix for all keys. mirror: records below it that the
+    source does not have are removed. resplit: deal although the source has splits. relabel: the source's labels win.
+    strict: refuse instead of leaving out; nothing is written then. thorough: read again what has not changed since.
+    shard_bytes or shards: how large, or how many. progress: called with (pictures done, pictures in all).
+
     Holds at most a few blocks and pictures in memory. Raises SourceError, UsageError, ConflictError, StoreError.
     """
     checked_name(track)
-    dealt = read_shares(shares) if shares is not None else None
-    seed = None if seed is None else checked_seed(seed)
-    if unlabeled not in ("leave", "keep"):
-        raise UsageError(f"unlabeled = {unlabeled!r}: must be 'leave' or 'keep'")
+    said = read_dealing(
+        shares=shares,
+        seed=seed,
+        count=count,
+        carve=carve,
+        of=of,
+        folds=folds,
+        freeze=freeze,
+        near=near,
+        group_by=group_by,
+        allow_leaks=allow_leaks,
+    )
     if shards is not None and shards < 1:
         raise UsageError(f"shards = {shards}: must be 1 or more")
-    source = as_source(source, keep_splits=not resplit, **{name: rules.pop(name, None) for name in READING_OPTIONS})
-    if source.fixed_splits and dealt is not None:
-        raise UsageError("the source has split folders already; say --resplit to deal its pictures anew by the shares")
-    said = read_rules(**rules)
-    chosen, passed = rows_to_pack(source, said, choose(source, said), unlabeled, allow_missing_classes)
+    recoding = read_recoding(longest_side, encode)
+    head = store.tracks.head(track)
+    before = store.snapshot(head.snapshot) if head else None
+    dealing = said.upon(before.dealing if before else Dealing())
+    seen = Seen(store.directory, f"{recoding.text if recoding else ''} {max_pixels}", forget=thorough)
+    reading = {option: rules.pop(option, None) for option in READING_OPTIONS}
+    source = as_source(source, keep_splits=not resplit, is_known=seen.is_known, **reading)
+    if source.fixed_splits and (said.shares is not None and carve is None):
+        raise UsageError(
+            "the source has split folders already; say --resplit to deal its pictures anew by the shares, or carve a split "
+            "out of one of them with --carve val=15% --of train"
+        )
+    read = read_rules(**rules, class_names=class_names, group_by=dealing.group_by)
+    selection = Selection(
+        unlabeled, names_in(only_classes), per_class, dealing.seed, allow_missing_classes, names_in(classes)
+    )
+    chosen, passed = select(source, read, choose(source, read), selection)
     taken = set(chosen.side.column_names if chosen.side else ()) & set(COLUMNS)
     if taken:
         raise UsageError(f"--keep {min(taken)}: every record has that already; give the side column another name")
@@ -106,7 +152,6 @@ def pack(
             _refuse_any([each for each in checker.check_all(chosen) if isinstance(each, LeftOut)], passed)
     if shards:
         shard_bytes = max(1, -(-int(chosen.byte_counts.sum()) // shards))
-    head = store.tracks.head(track)
     ingested = ingest(
         store.directory,
         store.index,
@@ -115,54 +160,40 @@ def pack(
         workers=workers,
         max_pixels=max_pixels,
         shard_bytes=shard_bytes,
+        recoding=recoding,
+        seen=seen,
         progress=progress,
     )
     incoming = _incoming(ingested.pictures.table(), chosen, hashes, prefix)
     if not len(incoming):
-        raise SourceError(f"none of the {len(chosen)} pictures in {source.name} can be used: {_examples(ingested.left_out)}")
-    left_out = passed + [LeftOut(prefix + item.key, item.kind, item.reason) for item in ingested.left_out]
-    packing = _Packing(store, incoming, left_out, dealt, seed, note, relabel, head.snapshot if head else None)
+        raise SourceError(f"none of the {len(chosen)} pictures in {source.name} can be used: {examples(ingested.left_out)}")
+    packing = _Packing(
+        store,
+        incoming,
+        passed + [LeftOut(prefix + item.key, item.kind, item.reason) for item in ingested.left_out],
+        said,
+        relabel=relabel,
+        seen=before,
+        source_keys=_below(prefix, chosen.keys) if mirror else None,
+        prefix=prefix,
+        about={"note": note, "name": name, "description": description, "classes": names_in(classes)},
+    )
     snapshot, is_new = commit(store, track, packing.propose)
     assert snapshot is not None
     return PackResult(
         **vars(packing.counts),
         snapshot=snapshot,
         is_new=is_new,
-        left_out=left_out,
+        left_out=packing.left_out,
         skipped=sum(item.kind == "skipped" for item in source.passed),
         new_pictures=ingested.new_pictures,
         new_bytes=ingested.new_bytes,
     )
 
 
-def rows_to_pack(
-    source: Source, rules: Rules, rows: Chosen, unlabeled: str, allow_missing_classes: bool
-) -> tuple[Chosen, list[LeftOut]]:
-    """The rows to bring in, and those left out for want of a label or because they cannot be read."""
-    if not len(rows):
-        if rows.funnel:
-            raise SourceError(f"no picture of {source.name} is left by --where {rows.funnel[-1][0]}")
-        raise SourceError(f"no picture found in {source.name}: it holds nothing that is a picture by its content")
-    if unlabeled == "leave" and rules.are_by_folder and getattr(source, "is_flat", False):
-        raise SourceError(
-            f"all pictures lie in {source.name} itself, so no folder gives their label: say where it is with "
-            "--label-pattern or --label, sort them into class folders, or bring them in without labels by --unlabeled keep"
-        )
-    left_out = [item for item in source.passed if item.kind in PASSED_OVER] + rows.left_out
-    chosen = rows
-    if unlabeled == "leave":
-        unlabelled = rows_without_label(rows)
-        chosen = rows.take(np.setdiff1d(np.arange(len(rows)), unlabelled))
-        without = rows.keys.take(unlabelled).to_pylist()
-        reason = "it lies in no class folder" if rules.are_by_folder else "the rule for labels gives it none"
-        left_out += [LeftOut(key, "no label", reason) for key in without]
-        if not len(chosen):
-            raise SourceError(f"no picture of {source.name} gets a label: {_examples(left_out)}")
-    if (source.fixed_splits or rules.split_by) and not allow_missing_classes:
-        classes = classes_by_split(chosen)
-        if len(classes) > 1:
-            check_same_classes(classes)
-    return chosen, left_out
+def names_in(names: str | Sequence[str]) -> tuple[str, ...]:
+    """Names parted by commas, or in a list."""
+    return tuple(name.strip() for name in (names.split(",") if isinstance(names, str) else names) if name.strip())
 
 
 def _in_order_of_hashes(chosen: Chosen, prefix: str) -> tuple[Chosen, Hashes]:
@@ -178,7 +209,7 @@ def _incoming(pictures: Any, chosen: Chosen, hashes: Hashes, prefix: str) -> Any
     keys = chosen.keys.take(numbers)
     columns: dict[str, Any] = {
         "hash": hashes[numbers],
-        "key": pc.binary_join_element_wise(pa.scalar(prefix, keys.type), keys, pa.scalar("", keys.type)),
+        "key": _below(prefix, keys),
         "label": chosen.labels.take(numbers).to_arrow(),
         "split": chosen.splits.take(numbers).to_arrow(),
     }
@@ -187,6 +218,10 @@ def _incoming(pictures: Any, chosen: Chosen, hashes: Hashes, prefix: str) -> Any
     for name, values in _side_columns(chosen, numbers).items():
         table = table.append_column(name, values)
     return table
+
+
+def _below(prefix: str, keys: Any) -> Any:
+    return pc.binary_join_element_wise(pa.scalar(prefix, keys.type), keys, pa.scalar("", keys.type))
 
 
 def _side_columns(chosen: Chosen, numbers: Rows) -> dict[str, Any]:
@@ -199,12 +234,7 @@ def _refuse_any(unusable: list[LeftOut], passed: list[LeftOut]) -> None:
     broken = [item for item in [*passed, *unusable] if item.kind != "no label"]
     if broken:
         count = f"{len(broken)} picture{'s' if len(broken) > 1 else ''}"
-        raise SourceError(f"--strict: {count} cannot be used and nothing was written: {_examples(broken)}")
-
-
-def _examples(items: list[LeftOut]) -> str:
-    shown = "; ".join(f"{item.key} ({item.reason})" for item in items[:3])
-    return shown + (f"; and {len(items) - 3} more" if len(items) > 3 else "")
+        raise SourceError(f"--strict: {count} cannot be used and nothing was written: {examples(broken)}")
 
 
 class _Packing:
@@ -215,43 +245,50 @@ class _Packing:
         store: Store,
         incoming: Any,
         left_out: list[LeftOut],
-        shares: Shares | None,
-        seed: int | None,
-        note: str,
+        said: SaidDealing,
+        *,
         relabel: bool,
-        seen: str | None,
+        seen: Snapshot | None,
+        source_keys: Any | None,
+        prefix: str,
+        about: dict[str, Any],
     ) -> None:
-        self._store, self._incoming, self._left_out = store, incoming, left_out
-        self._shares, self._seed, self._note, self._relabel = shares, seed, note, relabel
-        self._seen = seen
+        self._store, self._incoming, self._left_out_before = store, incoming, left_out
+        self._said, self._relabel, self._seen = said, relabel, seen
+        self._source_keys, self._prefix, self._about = source_keys, prefix, about
+        self.left_out = left_out
         self.counts = Counts()
 
     def propose(self, parent: Snapshot | None) -> Proposal | None:
-        if parent is not None and parent.id != self._seen:
-            seen = self._store.snapshot(self._seen).manifest if self._seen else Manifest.empty()
-            refuse_both_sides_changed(self._incoming, parent.manifest, seen)
-        shares, seed = self._dealing(parent)
-        merged = merge(self._incoming, parent, relabel=self._relabel, shares=shares, seed=seed)
-        self.counts = merged.counts
-        if merged.changes is None:
+        manifest = parent.manifest if parent is not None else Manifest.empty()
+        if parent is not None and (self._seen is None or parent.id != self._seen.id):
+            refuse_both_sides_changed(self._incoming, manifest, self._seen.manifest if self._seen else Manifest.empty())
+        dealing = self._said.upon(parent.dealing if parent else Dealing())
+        revision, self.counts = merge(self._incoming, manifest, relabel=self._relabel)
+        if self._source_keys is not None:
+            revision.gone = rows_gone(manifest, self._source_keys, self._prefix)
+        if not revision.is_empty:
+            counts = parent.counts if parent else {}
+            revision, self.counts.deviation = settle(revision, counts, dealing, self._store.perceptual_hashes)
+        self.counts.removed = len(revision.gone)
+        self.counts.added = int((~revision.is_there).sum())
+        self.left_out = self._left_out_before + revision.left_out
+        if revision.is_empty and not self._says_something(parent, dealing):
             return None
         return Proposal(
-            changes=merged.changes,
-            note=self._note,
-            shares=[[name, f"{share.numerator}/{share.denominator}"] for name, share in shares.items()] if shares else None,
-            seed=seed if shares else None,
-            left_out=self._left_out,
-            change_counts=merged.change_counts,
+            changes=revision.changes(),
+            dealing=dealing,
+            left_out=self.left_out,
+            change_counts=revision.change_counts(),
+            **self._about,
         )
 
-    def _dealing(self, parent: Snapshot | None) -> tuple[Shares | None, int]:
-        """The shares and seed to deal by: given ones, else those recorded before."""
-        before = parent.document if parent else {}
-        shares = self._shares
-        if shares is None and before.get("shares"):
-            shares = read_shares(dict(before["shares"]))
-        seed = self._seed if self._seed is not None else before.get("seed")
-        return shares, seed or 0
+    def _says_something(self, parent: Snapshot | None, dealing: Dealing) -> bool:
+        """Whether there is something to keep though no record changes: a split was frozen, the dataset named."""
+        if parent is None:
+            return False
+        renamed = any(self._about[field] not in (None, getattr(parent, field)) for field in ("name", "description"))
+        return renamed or dealing.frozen != parent.dealing.frozen
 
 
 def bring_in(source: Any, path: str | Path, **options: Any) -> PackResult:
@@ -261,11 +298,9 @@ def bring_in(source: Any, path: str | Path, **options: Any) -> PackResult:
     folder = Path(path)
     was_there = folder.exists()
     was_store = (folder / FORMAT_FILE).exists()
-    said = {name: options.pop(name, None) for name in READING_OPTIONS}
-    found = as_source(source, keep_splits=not options.get("resplit", False), **said)
     store = open_or_create(path)
     try:
-        return pack(store, found, **options)
+        return pack(store, source, **options)
     except BaseException:
         if not was_store and sorted(os.listdir(folder)) == [FORMAT_FILE]:
             (folder / FORMAT_FILE).unlink()

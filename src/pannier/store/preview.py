@@ -8,9 +8,10 @@ from typing import Any
 
 from pannier.sources.opening import READING_OPTIONS, as_source
 from pannier.sources.rules import Rules, read_rules, rows_without_label
+from pannier.sources.selection import Selection, select
 from pannier.sources.several import choose
 from pannier.store.commit import number_classes
-from pannier.store.packing import rows_to_pack
+from pannier.store.packing import names_in
 from pannier.store.snapshot import split_rank
 
 FIRST_ROWS = 20
@@ -52,12 +53,23 @@ class Preview:
 
 def preview(source: Any, **options: Any) -> Preview:
     """What `pack` with the same options would bring in, as far as rules decide it; reads no picture and packs nothing."""
-    table_options = {name: options.get(name) for name in READING_OPTIONS}
-    source = as_source(source, keep_splits=not options.get("resplit", False), **table_options)
+    reading = {name: options.get(name) for name in READING_OPTIONS}
+    source = as_source(source, keep_splits=not options.get("resplit", False), **reading)
     said = read_rules(**{name: options[name] for name in Rules.__dataclass_fields__ if name in options})
     everything = choose(source, said)
-    unlabeled, missing = options.get("unlabeled", "leave"), options.get("allow_missing_classes", False)
-    chosen, _ = rows_to_pack(source, said, everything, unlabeled, missing)
+    chosen, _ = select(
+        source,
+        said,
+        everything,
+        Selection(
+            options.get("unlabeled", "leave"),
+            names_in(options.get("only_classes") or ()),
+            options.get("per_class"),
+            options.get("seed") or 0,
+            options.get("allow_missing_classes", False),
+            names_in(options.get("classes") or ()),
+        ),
+    )
     prefix = options.get("into", "").strip("/")
     start = prefix + "/" if prefix else ""
     labels, splits = chosen.labels.to_list(), chosen.splits.to_list()

@@ -163,6 +163,18 @@ def locate(path: Path) -> Located:
     return located
 
 
+def perceptual_hashes(path: Path) -> np.ndarray[Any, np.dtype[np.uint64]]:
+    """The perceptual hashes of a shard, by row; touches no picture. Raises DamageError."""
+    try:
+        with pa.memory_map(str(path)) as file:
+            reader = pa.ipc.open_file(file)
+            blocks = (reader.get_batch(i) for i in range(reader.num_record_batches))
+            parts = [block.column("perceptual_hash").to_numpy().copy() for block in blocks]
+    except (pa.ArrowException, OSError) as error:
+        raise DamageError(f"{path.name} is damaged: it cannot be read as a shard ({error})", file=path.name) from error
+    return np.concatenate(parts) if parts else np.empty(0, np.uint64)
+
+
 def _locate_block(block: Any, base: int) -> tuple[Any, Any, Any]:
     picture = block.column("picture")
     _, offsets, values = picture.buffers()

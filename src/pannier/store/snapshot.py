@@ -11,10 +11,11 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from pannier.errors import DamageError, NotFoundError, did_you_mean
+from pannier.errors import DamageError, NotFoundError, UsageError, did_you_mean
 from pannier.hashing import text_hash
 from pannier.images.decode import Pixels
 from pannier.images.prepare import pixels_of
+from pannier.shares import Dealing
 from pannier.splits import counts_by_class
 from pannier.store.documents import Document, digest, parsed
 from pannier.store.manifest import COLUMNS, Manifest, ManifestFile
@@ -78,10 +79,13 @@ class Snapshot:
             self.note: str = self.document["note"]
             self.time: str = self.document["time"]
             self.author: str = self.document["author"]
+            self.name: str = self.document.get("name", "")
+            self.description: str = self.document.get("description", "")
+            self.dealing = Dealing.from_document(self.document)
             self.parents: list[str] = list(self.document["parents"])
             base = ManifestFile(**self.document["base"])
             delta = ManifestFile(**self.document["delta"]) if self.document["delta"] else None
-        except (KeyError, TypeError):
+        except (KeyError, TypeError, UsageError):
             raise DamageError(f"snapshot {snapshot_id[:SHOWN_DIGITS]} is damaged: a field is missing") from None
         self.manifest = manifest or Manifest.read(store.directory, base, delta)
 

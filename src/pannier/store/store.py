@@ -6,12 +6,17 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
+from pannier.columns import Digests
 from pannier.errors import NotFoundError, StoreError, UsageError, did_you_mean
+from pannier.hashing import Hashes
 from pannier.store.documents import sealed, unsealed
 from pannier.store.files import Directory
 from pannier.store.index import PictureIndex
 from pannier.store.names import FIRST_TRACK, TAGS, TRACKS, Names
 from pannier.store.packing import PackResult, pack
+from pannier.store.shards import perceptual_hashes, shard_path
 from pannier.store.snapshot import FOLDER, Snapshot, address
 
 FORMAT_FILE = "pannier.json"
@@ -63,6 +68,15 @@ class Store:
     def snapshot_ids(self) -> list[str]:
         names = self.directory.list(FOLDER)
         return [name.removesuffix(".json") for name in names if name.endswith(".json") and name[0] != "."]
+
+    def perceptual_hashes(self, sha256: Digests) -> Hashes:
+        """The perceptual hashes of stored pictures by their SHA-256, (n, 32) uint8; 0 for one that is not here."""
+        places = self.index.find(sha256)
+        hashes = np.zeros(len(sha256), np.uint64)
+        for number in np.unique(places.segment[places.segment >= 0]).tolist():
+            here = places.segment == number
+            hashes[here] = perceptual_hashes(shard_path(self.directory, places.shards[number]))[places.row[here]]
+        return hashes
 
     def pack(self, source: Any, **options: Any) -> PackResult:
         """Brings a source in as a new snapshot; see `pannier.store.packing.pack` for the options."""

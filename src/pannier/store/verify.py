@@ -12,7 +12,7 @@ import numpy as np
 import pyarrow as pa
 
 from pannier.errors import DamageError, PannierError, StoreError
-from pannier.store import index, left_out, manifest, shards, snapshot
+from pannier.store import index, left_out, manifest, seen, shards, snapshot
 from pannier.store.content import BUCKETS
 from pannier.store.documents import digest
 from pannier.store.files import DRAFT_PREFIX
@@ -26,6 +26,7 @@ KNOWN_FOLDERS = (
     manifest.FOLDER,
     snapshot.FOLDER,
     left_out.FOLDER,
+    seen.FOLDER,
     "tracks",
     "tags",
     "files",
@@ -82,6 +83,7 @@ class _Verification:
         for snapshot_id in self._store.snapshot_ids():
             yield from self._snapshot(snapshot_id, named, manifests, lists)
         yield from self._indexes()
+        yield from self._seen()
         missing = named - set(self._store.snapshot_ids())
         for snapshot_id in sorted(missing):
             file = f"{snapshot.FOLDER}/{snapshot_id}.json"
@@ -152,6 +154,15 @@ class _Verification:
                 yield Finding(
                     file, "it is missing, though its index is there", "records whose pictures lay in it", FROM_COPY
                 )
+
+    def _seen(self) -> Iterator[Finding]:
+        for name in self._directory.list(seen.FOLDER):
+            if name.endswith(seen.SUFFIX) and name[0] != ".":
+                try:
+                    seen.segment_table(self._directory, name)
+                except DamageError as error:
+                    harms = "nothing for long: the next pack reads again the files that it tells of"
+                    yield Finding(f"{seen.FOLDER}/{name}", str(error), harms, "delete it: it is derived")
 
     def _names(self, named: set[str]) -> Iterator[Finding]:
         for names in (self._store.tracks, self._store.tags):

@@ -1,0 +1,136 @@
+"""What packing has read: files by path, size and time stamp, so that they need not be read again. Derived and disposable."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import time
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from pannier.errors import DamageError
+from pannier.images.facts import Facts
+from pannier.sources.checking import Checked
+from pannier.sources.rows import FileStamp, Row
+from pannier.store.documents import digest
+from pannier.store.files import Directory
+
+FOLDER = "seen"
+SUFFIX = ".arrow"
+
+# a file that was changed so shortly before it was read may change again under the same stamp
+UNSURE_NANOSECONDS = 2_000_000_000
+# more segments than these become one when packing ends
+MOST_SEGMENTS = 8
+NAME_DIGITS = 32
+
+_FILE = (pa.field("path", pa.uint64()), pa.field("check", pa.uint64()), pa.field("stamp", pa.int64()))
+_PICTURE = (
+    pa.field("source_bytes", pa.int64()),
+    pa.field("sha256", pa.binary(32)),
+    pa.field("crc32", pa.uint32()),
+    pa.field("byte_count", pa.int64()),
+    pa.field("format", pa.string()),
+    pa.field("mode", pa.string()),
+    pa.field("height", pa.int32()),
+    pa.field("width", pa.int32()),
+    pa.field("turn", pa.uint8()),
+    pa.field("progressive", pa.bool_()),
+)
+SCHEMA = pa.schema([field.with_nullable(False) for field in (*_FILE, *_PICTURE)], metadata={"pannier": "seen 1"})
+
+
+class Seen:
+    """Files that were read for a store before. `way` is how they are read (recoding, limits): another way, other entries.
+
+    `find` is safe between threads. Some 150 bytes of memory a file.
+    """
+
+    def __init__(self, directory: Directory, way: str = "", *, forget: bool = False) -> None:
+        self._directory, self._way = directory, way.encode() + b"\0"
+        self._segments = [name for name in sorted(directory.list(FOLDER)) if _is_segment(name)]
+        tables = [] if forget else [_read(directory, name) for name in self._segments]
+        self._table = pa.concat_tables([SCHEMA.empty_table(), *tables]).combine_chunks()
+        columns = (self._table.column(name).to_numpy() for name in ("path", "check", "stamp", "source_bytes"))
+        paths, self._checks, self._stamps, self._sizes = columns
+        self._order = np.argsort(paths, kind="stable")
+        self._paths = paths[self._order]
+        self._new: list[tuple[Any, ...]] = []
+
+    def is_known(self, file: FileStamp) -> bool:
+        """Whether a file is as it was when it was read."""
+        return self._entry(file) is not None
+
+    def find(self, row: Row, file: FileStamp) -> Checked | None:
+        """What is known of a file that is as it was when it was read; its bytes are not given."""
+        at = self._entry(file)
+        if at is None:
+            return None
+        entry = {name: self._table.column(name)[at].as_py() for name in SCHEMA.names}
+        facts = Facts(*(entry[name] for name in Facts._fields))
+        return Checked(row, entry["sha256"], entry["crc32"], entry["byte_count"], facts, 0, None)
+
+    def add(self, file: FileStamp, checked: Checked) -> None:
+        """Remembers a file whose picture is stored when `flush` is called."""
+        if time.time_ns() - file.stamp >= UNSURE_NANOSECONDS and not self.is_known(file):
+            picture = (file.byte_count, checked.sha256, checked.crc32, checked.byte_count, *checked.facts)
+            self._new.append((*self._hashes(file), file.stamp, *picture))
+
+    def flush(self, *, at_end: bool = False) -> None:
+        """Keeps what was added; at the end many segments become one, of each path the entry made last."""
+        if self._new:
+            columns = zip(*self._new, strict=True)
+            arrays = [pa.array(values, field.type) for values, field in zip(columns, SCHEMA, strict=True)]
+            self._new = []
+            self._segments.append(self._write(pa.table(arrays, schema=SCHEMA)))
+        if at_end and len(self._segments) > MOST_SEGMENTS:
+            whole = pa.concat_tables([SCHEMA.empty_table(), *(_read(self._directory, name) for name in self._segments)])
+            _, newest = np.unique(whole.column("path").to_numpy()[::-1], return_index=True)
+            merged = self._write(whole.take(pa.array(np.sort(len(whole) - 1 - newest))))
+            for name in self._segments:
+                self._directory.delete(f"{FOLDER}/{name}")
+            self._segments = [merged]
+
+    def _entry(self, file: FileStamp) -> int | None:
+        path, check = self._hashes(file)
+        at = int(self._paths.searchsorted(np.uint64(path), side="right")) - 1  # the entry that was made last
+        if at < 0 or self._paths[at] != path:
+            return None
+        row = int(self._order[at])
+        same = self._checks[row] == check and self._stamps[row] == file.stamp and self._sizes[row] == file.byte_count
+        return row if same else None
+
+    def _hashes(self, file: FileStamp) -> tuple[int, int]:
+        content = hashlib.sha256(self._way + file.path).digest()
+        return int.from_bytes(content[:8], "big"), int.from_bytes(content[8:16], "big")
+
+    def _write(self, table: Any) -> str:
+        sink = io.BytesIO()
+        with pa.ipc.new_file(sink, SCHEMA) as writer:
+            writer.write_table(table.combine_chunks())
+        # the time goes first, so that names are in its order; the digest vouches for the content
+        name = f"{time.time_ns():020}-{digest(sink.getvalue())[:NAME_DIGITS]}{SUFFIX}"
+        self._directory.create(f"{FOLDER}/{name}", sink.getvalue())
+        return name
+
+
+def _is_segment(name: str) -> bool:
+    return name.endswith(SUFFIX) and name[0] != "."
+
+
+def _read(directory: Directory, name: str) -> Any:
+    """A segment's entries; none where it is damaged, so that what it told of is read again."""
+    try:
+        return segment_table(directory, name)
+    except DamageError:
+        return SCHEMA.empty_table()
+
+
+def segment_table(directory: Directory, name: str) -> Any:
+    """A segment's entries. Raises DamageError."""
+    content = directory.read(f"{FOLDER}/{name}")
+    if digest(content)[:NAME_DIGITS] != name.removesuffix(SUFFIX).rpartition("-")[2]:
+        raise DamageError(f"{FOLDER}/{name} is damaged: its digest is not its name", file=f"{FOLDER}/{name}")
+    return pa.ipc.open_file(content).read_all()

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from pannier.images.treatment import Treatment
     from pannier.measuring.sweep import Measurement, measure
     from pannier.sources.survey import Findings, survey
+    from pannier.store.changing import ChangeResult
     from pannier.store.packing import PackResult
     from pannier.store.snapshot import Record, Snapshot
     from pannier.store.store import Store, create, open, open_store
@@ -33,6 +34,7 @@ __version__ = "0.1.0"
 # where each public name lives; modules are imported when a name is first used, so that `import pannier` stays light
 _HOMES = {
     "Batch": "pannier.feed.feed",
+    "ChangeResult": "pannier.store.changing",
     "ConflictError": "pannier.errors",
     "DamageError": "pannier.errors",
     "Feed": "pannier.feed.feed",
@@ -63,6 +65,7 @@ _HOMES = {
 
 __all__ = [
     "Batch",
+    "ChangeResult",
     "ConflictError",
     "DamageError",
     "Feed",

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from typing import Any
 
@@ -91,6 +91,11 @@ class Dealing:
     @property
     def deals(self) -> bool:
         return bool(self.open_shares)
+
+    def acting(self, before: Dealing, there: Collection[str]) -> Dealing:
+        """What holds while a snapshot is made: a split that is frozen and made by it is frozen only afterwards."""
+        frozen = tuple(name for name in self.frozen if name in before.frozen or name in there)
+        return replace(self, frozen=frozen)
 
     def to_document(self) -> dict[str, Any]:
         """Plain data for a snapshot's document: what is not as usual."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import typer
 
-from pannier.cli import demo, feed, measure, pack, sheet, show, survey, verify
+from pannier.cli import change, demo, feed, measure, pack, sheet, show, survey, verify
 
 app = typer.Typer(
     name="pannier",
@@ -18,6 +18,7 @@ app = typer.Typer(
 _COMMANDS = (
     ("Collect", "survey", survey.survey),
     ("Collect", "pack", pack.pack),
+    ("Collect", "change", change.change),
     ("Look", "show", show.show),
     ("Look", "sheet", sheet.sheet),
     ("Feed", "feed", feed.feed),

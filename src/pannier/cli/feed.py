@@ -6,7 +6,17 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from pannier.cli.options import NO_TREATMENT, AsJson, BatchSize, Seed, Split, Store, TreatmentOptions, takes_treatment
+from pannier.cli.options import (
+    NO_TREATMENT,
+    AsJson,
+    BatchSize,
+    Seed,
+    Split,
+    Store,
+    Subset,
+    TreatmentOptions,
+    takes_treatment,
+)
 from pannier.cli.terminal import Bar, live_bar, plural, print_facts, print_json
 
 if TYPE_CHECKING:
@@ -20,6 +30,7 @@ def feed(
     treatment: TreatmentOptions = NO_TREATMENT,
     batch_size: BatchSize = 32,
     seed: Seed = 0,
+    subset: Subset = None,
     workers: Annotated[int | None, typer.Option(help="Threads; by default all usable cores.")] = None,
     ahead: Annotated[int | None, typer.Option(help="Batches kept ready; by default as the limit allows.")] = None,
     memory_limit: Annotated[str, typer.Option(help="Bound of working memory: 128MiB, auto or none.")] = "auto",
@@ -36,8 +47,9 @@ def feed(
     fix_map_threshold()
     snapshot = open_snapshot(store)
     treated = treatment.treatment(snapshot)
-    options: dict[str, Any] = {"batch_size": batch_size, "seed": seed, "workers": workers, "ahead": ahead}
-    with snapshot.feed(split, treated, memory_limit=memory_limit, **options) as feed:
+    options: dict[str, Any] = {"batch_size": batch_size, "seed": seed, "subset": subset}
+    options |= {"workers": workers, "ahead": ahead, "memory_limit": memory_limit}
+    with snapshot.feed(split, treated, **options) as feed:
         if len(snapshot):
             treated(snapshot[0].bytes())  # libraries and kernels are loaded before the level is taken
         release_free_memory()

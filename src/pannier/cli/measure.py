@@ -14,6 +14,7 @@ from pannier.cli.options import (
     Seed,
     Split,
     Store,
+    Subset,
     TreatmentOptions,
     takes_treatment,
 )
@@ -30,6 +31,7 @@ def measure(
     treatment: TreatmentOptions = NO_TREATMENT,
     batch_size: BatchSize = 32,
     seed: Seed = 0,
+    subset: Subset = None,
     workers: Annotated[str, typer.Option(help="Numbers of workers to try, as 1,2,4.")] = "1,2",
     memory_limit: Annotated[str, typer.Option(help="Limits to try, as 64MiB,128MiB,none.")] = "none",
     rounds: Annotated[int, typer.Option(min=1, help="How many times all take turns.")] = 12,
@@ -62,6 +64,7 @@ def measure(
             workers=[int(count) for count in counts],
             memory_limits=[limit.strip() for limit in memory_limit.split(",")],
             seed=seed,
+            subset=subset,
             rounds=rounds,
             slice_seconds=slice_seconds,
             progress=(lambda done, total: bar.show(done, total, lambda: "rounds")) if bar else None,

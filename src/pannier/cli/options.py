@@ -17,6 +17,9 @@ Sources = Annotated[
 ]
 AsJson = Annotated[bool, typer.Option("--json", metavar="", help="Print the same facts as JSON.")]
 Split = Annotated[str | None, typer.Option("--split", help="Only this split.")]
+Subset = Annotated[
+    str | None, typer.Option("--subset", metavar="PART", help="A part, as 10%, fair in every class, fixed by the seed.")
+]
 Seed = Annotated[int, typer.Option("--seed", help="Seed of order and chance.")]
 Figure = Annotated[str | None, typer.Option("--figure", metavar="FILE", help="Draw it into a PNG, PDF or SVG file.")]
 BatchSize = Annotated[int, typer.Option("--batch-size", help="Pictures a batch.")]
@@ -59,36 +62,67 @@ class TreatmentOptions:
 NO_TREATMENT = TreatmentOptions(None, {})
 
 RuleOptions = dict[str, Any]
+DealingOptions = dict[str, Any]
 NO_RULES: RuleOptions = {}
+NO_DEALING: DealingOptions = {}
+
+
+def in_panel(panel: str) -> Callable[..., Any]:
+    return lambda *names, **options: typer.Option(*names, rich_help_panel=panel, **options)
+
+
+_rule, _dealing = in_panel("Rules over the source's columns"), in_panel("Splits")
 
 _RULES: dict[str, Any] = {
     "label": Annotated[
         str | None,
-        typer.Option(metavar="EXPR", help="What gives labels: a column, or SQL over columns; by default parent."),
+        _rule(metavar="EXPR", help="What gives labels: a column, or SQL over columns; by default parent."),
     ],
     "label_pattern": Annotated[
-        str | None, typer.Option(metavar="PATTERN", help="Labels out of names, as '{label}_loom{loom}_{number}'.")
+        str | None, _rule(metavar="PATTERN", help="Labels out of names, as '{label}_loom{loom}_{number}'.")
     ],
     "where": Annotated[
         list[str] | None,
-        typer.Option(metavar="EXPR", help="Only rows for which this SQL holds; may be given again."),
+        _rule(metavar="EXPR", help="Only rows for which this SQL holds; may be given again."),
     ],
-    "key": Annotated[str | None, typer.Option(metavar="EXPR", help="What gives keys; by default the path in the source.")],
-    "split_by": Annotated[str | None, typer.Option(metavar="EXPR", help="What gives splits; NULL is dealt by --shares.")],
-    "picture": Annotated[
-        str | None, typer.Option(metavar="EXPR", help="Of a table: what gives a picture's path, or its bytes.")
-    ],
-    "root": Annotated[str | None, typer.Option(metavar="FOLDER", help="Of a table: where its paths begin.")],
-    "encoding": Annotated[str | None, typer.Option(help="Of a text table, where it is not found.")],
-    "separator": Annotated[str | None, typer.Option(help="Of a text table, where it is not found.")],
+    "key": Annotated[str | None, _rule(metavar="EXPR", help="What gives keys; by default the path in the source.")],
+    "split_by": Annotated[str | None, _rule(metavar="EXPR", help="What gives splits; NULL is dealt by --shares.")],
+    "picture": Annotated[str | None, _rule(metavar="EXPR", help="Of a table: what gives a picture's path, or its bytes.")],
+    "root": Annotated[str | None, _rule(metavar="FOLDER", help="Of a table: where its paths begin.")],
+    "encoding": Annotated[str | None, _rule(help="Of a text table, where it is not found.")],
+    "separator": Annotated[str | None, _rule(help="Of a text table, where it is not found.")],
     "include": Annotated[
         list[str] | None,
-        typer.Option(metavar="PATTERN", help="Of a folder or archive: only paths like this, as 'a*/*.jpg'."),
+        _rule(metavar="PATTERN", help="Of a folder or archive: only paths like this, as 'a*/*.jpg'."),
     ],
     "exclude": Annotated[
-        list[str] | None, typer.Option(metavar="PATTERN", help="Of a folder or archive: no paths like this, as 'drafts/'.")
+        list[str] | None, _rule(metavar="PATTERN", help="Of a folder or archive: no paths like this, as 'drafts/'.")
     ],
-    "rename": Annotated[list[str] | None, typer.Option(metavar="OLD=NEW", help="Read one class name as another.")],
+    "rename": Annotated[list[str] | None, _rule(metavar="OLD=NEW", help="Read one class name as another.")],
+    "class_names": Annotated[
+        str | None, _rule(metavar="TABLE", help="Names of labels that are numbers: two columns, label and name.")
+    ],
+}
+
+_DEALING: dict[str, Any] = {
+    "shares": Annotated[str | None, _dealing(help="Deal records to splits, as train=75,val=15,test=10.")],
+    "seed": Annotated[int | None, _dealing(help="Seed of the dealing.")],
+    "count": Annotated[
+        str | None, _dealing(metavar="SPLIT=N", help="A split of so many records, as test=120; the rest by --shares.")
+    ],
+    "carve": Annotated[str | None, _dealing(metavar="SPLIT=SHARE", help="Take a split out of another, as val=15%.")],
+    "of": Annotated[str | None, _dealing(metavar="SPLIT", help="With --carve: out of which.")],
+    "folds": Annotated[int | None, _dealing(help="So many equal splits, fold-1, fold-2 and so on.")],
+    "group_by": Annotated[str | None, _dealing(metavar="EXPR", help="What must stay together in one split.")],
+    "near": Annotated[
+        int | None, _dealing(metavar="BITS", help="Near doubles stay together: hashes differ in so many bits, as 6.")
+    ],
+    "freeze": Annotated[
+        str | None, _dealing(metavar="SPLIT,...", help="Splits that neither gain nor lose from now on; none thaws all.")
+    ],
+    "allow_leaks": Annotated[
+        bool | None, _dealing("--allow-leaks", metavar="", help="Keep splits that leak; the snapshots say so for ever.")
+    ],
 }
 
 
@@ -105,6 +139,11 @@ def takes_treatment(command: Callable[..., int]) -> Callable[..., int]:
 def takes_rules(command: Callable[..., int]) -> Callable[..., int]:
     """In place of its parameter `rules: dict`, the command gets the options that are rules over a source's columns."""
     return _taking(command, "rules", _RULES, dict)
+
+
+def takes_dealing(command: Callable[..., int]) -> Callable[..., int]:
+    """In place of its parameter `dealing: dict`, the command gets the options that say who goes to which split."""
+    return _taking(command, "dealing", _DEALING, dict)
 
 
 def _taking(

@@ -6,26 +6,52 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 import typer
 
-from pannier.cli.options import NO_RULES, AsJson, RuleOptions, Sources, takes_rules
-from pannier.cli.terminal import count_table, plural, print_json, print_table, progress_bar
+from pannier.cli.options import (
+    NO_DEALING,
+    NO_RULES,
+    AsJson,
+    DealingOptions,
+    RuleOptions,
+    Sources,
+    in_panel,
+    takes_dealing,
+    takes_rules,
+)
+from pannier.cli.terminal import count_table, plural, print_deviation, print_json, print_left_out, print_table, progress_bar
 
 if TYPE_CHECKING:
     from pannier.store.packing import PackResult
 
 
+_picture = in_panel("Pictures")
+
+
+@takes_dealing
 @takes_rules
 def pack(
     source: Sources,
     store: Annotated[str, typer.Argument(metavar="STORE", help="The store; made where nothing or an empty folder is.")],
-    shares: Annotated[str | None, typer.Option(help="Deal records to splits, as train=75,val=15,test=10.")] = None,
-    seed: Annotated[int | None, typer.Option(help="Seed of the dealing.")] = None,
     note: Annotated[str, typer.Option(help="A line to remember the snapshot by.")] = "",
+    dealing: DealingOptions = NO_DEALING,
     rules: RuleOptions = NO_RULES,
     keep: Annotated[
         list[str] | None, typer.Option(metavar="COLUMN,...", help="Side columns: columns, or 'SQL as name'.")
     ] = None,
-    unlabeled: Annotated[Literal["leave", "keep"], typer.Option(help="What lies outside any class folder.")] = "leave",
+    unlabeled: Annotated[Literal["leave", "keep"], typer.Option(help="What becomes of what gets no label.")] = "leave",
+    classes: Annotated[str | None, typer.Option(metavar="CLASS,...", help="The classes in order of their numbers.")] = None,
+    only_classes: Annotated[str | None, typer.Option(metavar="CLASS,...", help="No other classes than these.")] = None,
+    per_class: Annotated[int | None, typer.Option(metavar="N", help="At most so many of each class, by chance.")] = None,
+    longest_side: Annotated[
+        int | None, _picture(metavar="PIXELS", help="Shrink pictures that are longer, as 1600; by default kept as they are.")
+    ] = None,
+    encode: Annotated[
+        str | None, _picture(metavar="FORMAT", help="Save all pictures anew, as jpeg:90, png or webp:80.")
+    ] = None,
+    max_pixels: Annotated[int, _picture(help="Pictures with more pixels are left out.")] = 100_000_000,
     into: Annotated[str, typer.Option(metavar="PREFIX", help="Put all keys below a prefix.")] = "",
+    mirror: Annotated[
+        bool, typer.Option("--mirror", metavar="", help="Remove records that the source no longer has.")
+    ] = False,
     resplit: Annotated[
         bool, typer.Option("--resplit", metavar="", help="Deal anew although the source has split folders.")
     ] = False,
@@ -38,10 +64,14 @@ def pack(
     strict: Annotated[
         bool, typer.Option("--strict", metavar="", help="Refuse broken pictures instead of leaving them out.")
     ] = False,
+    thorough: Annotated[
+        bool, typer.Option("--thorough", metavar="", help="Read also files whose size and time stamp are as before.")
+    ] = False,
+    name: Annotated[str | None, typer.Option(help="What the dataset is called.")] = None,
+    description: Annotated[str | None, typer.Option(help="What the dataset is.")] = None,
     track: Annotated[str, typer.Option(help="The track to add to.")] = "main",
     shard_size: Annotated[str, typer.Option(help="Size of a shard.")] = "256MiB",
     shards: Annotated[int | None, typer.Option(help="So many shards, instead of a size.")] = None,
-    max_pixels: Annotated[int, typer.Option(help="Pictures with more pixels are left out.")] = 100_000_000,
     workers: Annotated[int | None, typer.Option(help="Threads; by default all usable cores.")] = None,
     preview: Annotated[
         bool, typer.Option("--preview", metavar="", help="Show what the rules make of the source, and pack nothing.")
@@ -50,24 +80,32 @@ def pack(
 ) -> int:
     """Bring a source in as the next snapshot.
 
-    Every picture is decoded once, to know that it is whole. The same thing packed again adds nothing.
+    Every picture is decoded once, to know that it is whole. The same thing packed again adds nothing, and reads nothing.
 
     [dim]$[/dim] pannier pack archive/ swatches.store --shares train=75,val=15,test=10 --seed 7
-    [dim]$[/dim] pannier pack heap/ swatches.store --label-pattern "{label}_loom{loom}_{number}" --preview
+    [dim]$[/dim] pannier pack register.csv swatches.store --label weave --where "finish = 'raw'" --preview
+    [dim]$[/dim] pannier pack heap/ swatches.store --label-pattern "{label}_loom{loom}_{number}" --group-by loom
     """
     from pannier.sizes import read_bytes
     from pannier.store.packing import bring_in
 
     options: dict[str, Any] = {
-        "shares": shares,
-        "seed": seed,
         "note": note,
         "unlabeled": unlabeled,
+        "classes": classes or (),
+        "only_classes": only_classes or (),
+        "per_class": per_class,
+        "longest_side": longest_side,
+        "encode": encode,
         "into": into,
+        "mirror": mirror,
         "resplit": resplit,
         "relabel": relabel,
         "allow_missing_classes": allow_missing_classes,
         "strict": strict,
+        "thorough": thorough,
+        "name": name,
+        "description": description,
         "track": track,
         "shard_bytes": read_bytes(shard_size),
         "shards": shards,
@@ -75,6 +113,7 @@ def pack(
         "workers": workers,
         "keep": keep or (),
         **rules,
+        **dealing,
     }
     if preview:
         return _preview(source, options, as_json=json)
@@ -121,6 +160,8 @@ def _facts(result: PackResult) -> dict[str, Any]:
         "changed": result.changed,
         "unchanged": result.unchanged,
         "relabelled": result.relabelled,
+        "removed": result.removed,
+        "deviation": [{"label": label, "records": count} for label, count in result.deviation.items()],
         "differing": result.differing,
         "new_pictures": result.new_pictures,
         "new_bytes": result.new_bytes,
@@ -139,24 +180,16 @@ def _print(result: PackResult, store: str) -> None:
         parts = [f"{result.added:,} added"]
         parts += [f"{result.changed:,} changed"] if result.changed else []
         parts += [f"{result.relabelled:,} relabelled"] if result.relabelled else []
+        parts += [f"{result.removed:,} removed"] if result.removed else []
         parts += [f"{result.unchanged:,} there already"] if result.unchanged else []
         print(f"Snapshot {snapshot.id[:12]}: {plural(len(snapshot), 'record')} ({', '.join(parts)});", end=" ")
         print(f"{plural(result.new_pictures, 'new picture')}, {show_bytes(result.new_bytes)}.\n")
         count_table(snapshot.counts, snapshot.classes, list(snapshot.splits))
-        missed = {label: miss for label, miss in result.deviation.items() if miss}
-        if missed:
-            worst = max(missed.values())
-            classes = plural(len(missed), "class", "classes")
-            print(f"\nDoubles stay together: that keeps {classes} off the shares, by {worst} at most.")
+        print_deviation(result.deviation)
     if result.differing:
         shown = ", ".join(result.differing[:3]) + (", ..." if len(result.differing) > 3 else "")
         print(f"\n{plural(len(result.differing), 'record')} have another label or split in the source: {shown}")
         print("They stay as they are; --relabel takes the source's.")
-    if result.left_out:
-        print(f"\nLeft out: {len(result.left_out):,} (kept with the snapshot; see pannier show)")
-        for item in result.left_out[:5]:
-            print(f"  {item.key}: {item.reason}")
-        if len(result.left_out) > 5:
-            print(f"  and {len(result.left_out) - 5:,} more")
+    print_left_out(result.left_out)
     if result.skipped:
         print(f"\nSkipped: {plural(result.skipped, 'file')} that {'is' if result.skipped == 1 else 'are'} no picture.")

@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from pannier.cli.options import Figure, Seed, Split, Store
+from pannier.cli.options import Figure, Seed, Split, Store, Subset
 from pannier.cli.terminal import drawing
 
 
@@ -15,6 +15,7 @@ def sheet(
     split: Split = None,
     count: Annotated[int, typer.Option(help="How many pictures.")] = 40,
     seed: Seed = 0,
+    subset: Subset = None,
     figure: Figure = "sheet.png",
 ) -> int:
     """Many pictures with their labels on one sheet, chosen by chance, alike from every class.
@@ -25,7 +26,7 @@ def sheet(
     from pannier.store.store import open as open_snapshot
 
     snapshot = open_snapshot(store)
-    records = choose_records(snapshot, split, count, seed)
+    records = choose_records(snapshot, split, count, seed, subset)
     title = f"{snapshot.store.path.name}, {split or 'all splits'}: {len(records)} of {len(snapshot.rows_of(split)):,}"
     with drawing(figure, "sheet"):
         draw_sheet(records, figure or "sheet.png", title=title)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from pannier.cli.options import AsJson, Figure, Store
-from pannier.cli.terminal import count_table, drawing, plural, print_facts, print_json
+from pannier.cli.terminal import count_table, drawing, print_facts, print_json, print_left_out, print_table
 
 if TYPE_CHECKING:
     from pannier.store.snapshot import Record, Snapshot
@@ -16,6 +16,7 @@ if TYPE_CHECKING:
 def show(
     store: Store,
     key: Annotated[str | None, typer.Argument(metavar="[KEY]", help="One record, by its key.")] = None,
+    batch_size: Annotated[int | None, typer.Option(min=1, help="Count batches an epoch of this size, by split.")] = None,
     figure: Figure = None,
     json: AsJson = False,
 ) -> int:
@@ -37,13 +38,20 @@ def show(
             with drawing(figure, "figure"):
                 draw_sheet([record], figure, title=record.key)
         return 0
-    print_json(_snapshot_facts(snapshot)) if json else _print_snapshot(snapshot)
+    steps = [_steps_of(split, count, batch_size) for split, count in snapshot.splits.items()] if batch_size else []
+    print_json(_snapshot_facts(snapshot) | {"steps": steps}) if json else _print_snapshot(snapshot, steps)
     if figure:
         from pannier.figures.counts import draw_counts
 
         with drawing(figure, "figure"):
             draw_counts(snapshot, figure)
     return 0
+
+
+def _steps_of(split: str, records: int, batch_size: int) -> dict[str, Any]:
+    """How many steps an epoch of a split has, with the last, smaller batch kept and dropped."""
+    kept, dropped = -(-records // batch_size), records // batch_size
+    return {"split": split, "records": records, "batch_size": batch_size, "steps_kept": kept, "steps_dropped": dropped}
 
 
 def _snapshot_facts(snapshot: Snapshot) -> dict[str, Any]:
@@ -53,6 +61,8 @@ def _snapshot_facts(snapshot: Snapshot) -> dict[str, Any]:
         "time": snapshot.time,
         "author": snapshot.author,
         "note": snapshot.note,
+        "name": snapshot.name,
+        "description": snapshot.description,
         "parents": snapshot.parents,
         "records": len(snapshot),
         "classes": snapshot.classes,
@@ -60,42 +70,54 @@ def _snapshot_facts(snapshot: Snapshot) -> dict[str, Any]:
         "counts": [{"label": label, "split": split, "records": n} for (label, split), n in snapshot.counts.items()],
         "shares": snapshot.document["shares"],
         "seed": snapshot.document["seed"],
+        "dealing": snapshot.dealing.to_document(),
         "byte_count": int(snapshot.manifest.column("byte_count").sum()),
         "left_out": snapshot.left_out,
     }
 
 
-def _print_snapshot(snapshot: Snapshot) -> None:
+def _print_snapshot(snapshot: Snapshot, steps: list[dict[str, Any]]) -> None:
     from pannier.sizes import show_bytes
+    from pannier.sources.rows import LeftOut
 
     heights, widths = snapshot.manifest.column("height"), snapshot.manifest.column("width")
     sizes = f"{widths.min()} to {widths.max()} wide, {heights.min()} to {heights.max()} high" if len(snapshot) else "-"
-    facts = [
+    facts = [("dataset", snapshot.name)] if snapshot.name else []
+    facts += [("about", snapshot.description)] if snapshot.description else []
+    facts += [
         ("snapshot", f"{snapshot.id[:12]}  (content {snapshot.content_id[:12]})"),
         ("made", f"{snapshot.time} by {snapshot.author}"),
         ("note", snapshot.note or "-"),
         ("records", f"{len(snapshot):,}, {show_bytes(int(snapshot.manifest.column('byte_count').sum()))} of pictures"),
         ("pixels", sizes),
     ]
-    if snapshot.document["shares"]:
-        shares = ", ".join(f"{name} {_percent(share)}" for name, share in snapshot.document["shares"])
-        facts.append(("dealt", f"{shares} with seed {snapshot.document['seed']}"))
+    facts += _about_dealing(snapshot)
     print_facts(facts)
     print()
     count_table(snapshot.counts, snapshot.classes, list(snapshot.splits))
-    left_out = snapshot.left_out
-    if left_out:
-        print(f"\n{plural(len(left_out), 'picture')} left out when it was packed:")
-        for item in left_out[:8]:
-            print(f"  {item['key']}: {item['reason']}")
-        if len(left_out) > 8:
-            print(f"  and {len(left_out) - 8:,} more (--json lists all)")
+    if steps:
+        print()
+        rows = [
+            [each["split"], *(f"{each[name]:,}" for name in ("records", "steps_kept", "steps_dropped"))] for each in steps
+        ]
+        print_table(["split", "records", "steps an epoch", "last dropped"], rows)
+    print_left_out([LeftOut(**item) for item in snapshot.left_out])
 
 
-def _percent(share: str) -> str:
-    from fractions import Fraction
-
-    return f"{float(Fraction(share)) * 100:g} %"
+def _about_dealing(snapshot: Snapshot) -> list[tuple[str, str]]:
+    """How splits came about, as far as it was said."""
+    dealing, facts = snapshot.dealing, []
+    if dealing.shares:
+        parts = [f"{name} {count:,}" for name, count in dealing.counts.items()]
+        parts += [f"{name} {float(share) * 100:.4g} %" for name, share in dealing.shares.items()]
+        of = f" of {dealing.carved_from}" if dealing.carved_from else ""
+        facts.append(("dealt", f"{', '.join(parts)}{of}, with seed {dealing.seed}"))
+    together = [f"groups by {dealing.group_by}"] if dealing.group_by else []
+    together += [f"near doubles within {dealing.near} bits"] if dealing.near is not None else []
+    facts += [("together", ", ".join(together))] if together else []
+    facts += [("frozen", ", ".join(dealing.frozen))] if dealing.frozen else []
+    facts += [("leaks", "allowed: records that should lie in one split may lie in two")] if dealing.leaks_allowed else []
+    return facts
 
 
 def _record_facts(record: Record) -> dict[str, Any]:

@@ -11,6 +11,9 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any
 
+# of each reason for leaving something out so many are shown
+LEFT_OUT_EXAMPLES = 3
+
 Step = Callable[[int, int], None]
 
 
@@ -55,17 +58,45 @@ def count_table(counts: dict[tuple[str | None, str | None], int], classes: Seque
     body = [[label or "no label", *cells([label])] for label in rows]
     if len(rows) > 1:
         body.append(["all", *cells(rows)])
+    total = sum(counts.values())
+    if len(columns) > 1 and total:
+        by_split = [sum(counts.get((label, split), 0) for label in rows) for split in columns]
+        body.append(["share", *(f"{part / total:.1%}" for part in by_split), ""])
     print_table(header, body)
+
+
+def print_deviation(deviation: dict[str | None, int]) -> None:
+    """How far classes are from their targets, where what stays together keeps them from it."""
+    missed = {label: miss for label, miss in deviation.items() if miss}
+    if missed:
+        worst = max(missed, key=lambda label: missed[label])
+        classes = plural(len(missed), "class", "classes")
+        off = plural(missed[worst], "record")
+        print(f"\nWhat stays together keeps {classes} off the shares, {worst or 'no label'} the most, by {off}.")
+
+
+def print_left_out(left_out: Sequence[Any]) -> None:
+    """What was left out, by reason, with examples."""
+    if not left_out:
+        return
+    print(f"\nLeft out: {len(left_out):,} (pannier show --json lists all)")
+    by_kind: dict[str, list[Any]] = {}
+    for item in left_out:
+        by_kind.setdefault(item.kind, []).append(item)
+    for kind, items in by_kind.items():
+        shown = [f"{item.key} ({item.reason})" for item in items[:LEFT_OUT_EXAMPLES]]
+        more = f" and {len(items) - len(shown):,} more" if len(items) > len(shown) else ""
+        print_wrapped(f"  {kind} {len(items):,}: {', '.join(shown)}{more}", indent="      ")
 
 
 def plural(count: int, one: str, many: str | None = None) -> str:
     return f"{count:,} {one if count == 1 else many or one + 's'}"
 
 
-def print_wrapped(text: str) -> None:
+def print_wrapped(text: str, indent: str = "  ") -> None:
     """A long line, broken between words, further lines indented."""
     width = min(100, shutil.get_terminal_size().columns)
-    print("\n".join(textwrap.wrap(text, width, subsequent_indent="  ", break_on_hyphens=False)))
+    print("\n".join(textwrap.wrap(text, width, subsequent_indent=indent, break_on_hyphens=False)))
 
 
 class Bar:

@@ -20,11 +20,13 @@ MOST = 240
 _TITLE, _MARGIN, _GAP = 70, 24, 10
 
 
-def choose_records(snapshot: Snapshot, split: str | None, count: int, seed: int) -> list[Record]:
+def choose_records(
+    snapshot: Snapshot, split: str | None, count: int, seed: int, subset: str | float | None = None
+) -> list[Record]:
     """Up to `count` records of a split by chance with a seed, alike from every class, in order of class."""
     if not 1 <= count <= MOST:
         raise UsageError(f"a sheet of {count} pictures: must be 1 to {MOST}")
-    rows = snapshot.rows_of(split)
+    rows = snapshot.subset_of(split, subset, seed)
     rows = rows[argsort_hashes(fold_each(fold(checked_seed(seed)), snapshot.manifest.hashes[rows]))]
     codes, _ = snapshot.manifest.codes("label")
     by_class = [rows[codes[rows] == code].tolist() for code in np.unique(codes[rows])]

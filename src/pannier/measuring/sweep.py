@@ -59,6 +59,9 @@ class Measurement:
         return asdict(self)
 
 
+SETTINGS = ("split", "batch_size", "seed", "subset")
+
+
 def measure(
     snapshot: Snapshot,
     treatment: Treatment,
@@ -68,6 +71,7 @@ def measure(
     workers: Sequence[int] = (1, 2),
     memory_limits: Sequence[str | int | None] = (None,),
     seed: int = 0,
+    subset: str | float | None = None,
     rounds: int = DEFAULT_ROUNDS,
     slice_seconds: float = DEFAULT_SLICE_SECONDS,
     progress: Callable[[int, int], None] | None = None,
@@ -85,7 +89,7 @@ def measure(
     if type(rounds) is not int or rounds < 1 or not slice_seconds > 0:
         raise UsageError("rounds must be 1 or more, and slice_seconds more than 0")
     treatment.value_line()
-    if not len(snapshot.rows_of(split)):
+    if not len(snapshot.subset_of(split, subset, checked_seed(seed))):
         raise PannierError(f"split {split!r} holds no records to measure")
     job = {
         "store": str(snapshot.store.path.resolve()),
@@ -94,6 +98,7 @@ def measure(
         "treatment": treatment.model_dump(mode="json", exclude={"measured_on"}),
         "batch_size": batch_size,
         "seed": checked_seed(seed),
+        "subset": subset,
     }
     cells = [(count, limit) for count in dict.fromkeys(workers) for limit in dict.fromkeys(limits)]
     sweep = _Sweep(job, cells, list(dict.fromkeys(workers)))
@@ -103,7 +108,7 @@ def measure(
             sweep.one_round(slice_seconds)
             if progress:
                 progress(done + 1, rounds)
-        return Measurement(sweep.ceiling_rows(), sweep.trial_rows(), {k: job[k] for k in ("split", "batch_size", "seed")})
+        return Measurement(sweep.ceiling_rows(), sweep.trial_rows(), {k: job[k] for k in SETTINGS})
     finally:
         sweep.close()
 

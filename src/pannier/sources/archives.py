@@ -11,7 +11,7 @@ import posixpath
 import shutil
 import tarfile
 import tempfile
-import threading
+import weakref
 import zipfile
 import zlib
 from collections.abc import Callable, Iterator
@@ -134,7 +134,7 @@ class _Tar:
         opener = next((opener for magic, opener in _OPENERS.items() if head.startswith(magic)), None)
         # kept open as long as the source lives: its content has no name to be opened by again
         self._file: IO[bytes] = _unpacked(path, opener) if opener else open(path, "rb")  # noqa: SIM115
-        self._lock = threading.Lock()
+        weakref.finalize(self, self._file.close)
 
     def members(self) -> Iterator[Member]:
         with tarfile.open(fileobj=self._file, mode="r:", errors="surrogateescape", encoding="utf-8") as archive:
@@ -161,7 +161,7 @@ def _unpacked(path: str | Path, opener: Callable[..., Any]) -> IO[bytes]:
                         "unpack it yourself, or set TMPDIR to a larger disk"
                     )
                 target.write(content)
-        target.flush()
+        target.seek(0)
     except BaseException:
         target.close()
         raise

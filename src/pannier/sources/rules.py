@@ -306,7 +306,7 @@ def _side(left: _Columns, keep: Sequence[str], group_by: str | None) -> Any:
         expression, name = _parted(item)
         if name in columns:
             raise UsageError(f"--keep names {name!r} twice")
-        columns[name] = _plain(left.evaluate(expression, "--keep"), name)
+        columns[name] = plain_column(left.evaluate(expression, "--keep"), name, "--keep")
     if group_by:
         if GROUP in columns:
             raise UsageError(f"--keep names {GROUP!r}, which is what --group-by gives; give it another name")
@@ -323,7 +323,7 @@ def _parted(item: str) -> tuple[str, str]:
     return parts[0], name
 
 
-def _plain(values: Any, name: str) -> Any:
+def plain_column(values: Any, name: str, option: str) -> Any:
     """A side column of a type that every manifest can hold: whole numbers, fractions, text, flags, times."""
     kind = values.type
     if pa.types.is_dictionary(kind):
@@ -341,7 +341,7 @@ def _plain(values: Any, name: str) -> Any:
     ):
         if is_kind(kind):
             return values.cast(target)
-    raise UsageError(f"--keep {name}: a side column holds numbers, text, flags or times, not {kind}")
+    raise UsageError(f"{option} {name}: a side column holds numbers, text, flags or times, not {kind}")
 
 
 def _with_fields(table: Any, keys: Any, pattern: str) -> Any:

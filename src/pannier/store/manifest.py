@@ -122,6 +122,10 @@ class Manifest:
     def side_columns(self) -> tuple[str, ...]:
         return tuple(name for name in self._all.column_names if name not in COLUMNS)
 
+    def side_type(self, name: str) -> Any | None:
+        """The Arrow type of a side column; None where there is no such column."""
+        return self._all.schema.field(name).type if name in self.side_columns else None
+
     def column(self, name: str) -> Any:
         """A column of numbers as a NumPy array, in order of rows."""
         values = self._all.column(name).to_numpy()
@@ -318,8 +322,8 @@ def _as_list(column: Any, names: list[str]) -> list[Any]:
     if pa.types.is_fixed_size_binary(column.type):
         content = fixed_bytes(column.combine_chunks(), column.type.byte_width).tobytes()
         return [content[at : at + column.type.byte_width] for at in range(0, len(content), column.type.byte_width)]
-    if pa.types.is_integer(column.type) or pa.types.is_boolean(column.type) or pa.types.is_large_string(column.type):
-        values: list[Any] = column.to_numpy().tolist()
+    if not column.null_count and (pa.types.is_integer(column.type) or pa.types.is_large_string(column.type)):
+        values: list[Any] = column.to_numpy().tolist()  # with NULL among them it would give fractions
         return values
     rows: list[Any] = column.to_pylist()
     return rows

@@ -263,13 +263,14 @@ class _Packing:
         manifest = parent.manifest if parent is not None else Manifest.empty()
         if parent is not None and (self._seen is None or parent.id != self._seen.id):
             refuse_both_sides_changed(self._incoming, manifest, self._seen.manifest if self._seen else Manifest.empty())
-        dealing = self._said.upon(parent.dealing if parent else Dealing())
+        before = parent.dealing if parent else Dealing()
+        dealing = self._said.upon(before)
         revision, self.counts = merge(self._incoming, manifest, relabel=self._relabel)
         if self._source_keys is not None:
             revision.gone = rows_gone(manifest, self._source_keys, self._prefix)
         if not revision.is_empty:
-            counts = parent.counts if parent else {}
-            revision, self.counts.deviation = settle(revision, counts, dealing, self._store.perceptual_hashes)
+            counts, acting = (parent.counts if parent else {}), dealing.acting(before, parent.splits if parent else ())
+            revision, self.counts.deviation = settle(revision, counts, acting, self._store.perceptual_hashes)
         self.counts.removed = len(revision.gone)
         self.counts.added = int((~revision.is_there).sum())
         self.left_out = self._left_out_before + revision.left_out

@@ -23,7 +23,8 @@ class Revision:
 
     `table` has the manifest's columns, and side columns; `there` are the rows' numbers in the manifest, -1 for none;
     `takes_side` says whether the table's side columns win over the manifest's; `labels` and `splits` win over the table's.
-    `gone` are records of the manifest, not among the rows, that are removed; `left_out` is what was kept from happening.
+    `gone` are records of the manifest, not among the rows, that are removed; `left_out` is what was kept from happening;
+    `side_is_whole` says that NULL in the table's side columns wins too.
     """
 
     manifest: Manifest
@@ -34,6 +35,22 @@ class Revision:
     splits: Names
     gone: Rows = field(default_factory=lambda: np.empty(0, np.int64))
     left_out: list[LeftOut] = field(default_factory=list)
+    side_is_whole: bool = False
+
+    @staticmethod
+    def of_records(manifest: Manifest, rows: Rows, gone: Rows | None = None) -> Revision:
+        """Those records of a manifest as they are, with all their side columns, to be changed; `gone` are removed."""
+        table = manifest.take(rows)
+        return Revision(
+            manifest,
+            table,
+            rows,
+            np.zeros(len(rows), bool),
+            Names.of(table.column("label")),
+            Names.of(table.column("split")),
+            np.empty(0, np.int64) if gone is None else gone,
+            side_is_whole=True,
+        )
 
     def __len__(self) -> int:
         return len(self.there)
@@ -81,6 +98,7 @@ class Revision:
             self.splits.take(rows),
             self.gone,
             self.left_out,
+            self.side_is_whole,
         )
 
     def with_records(self, rows: Rows) -> Revision:
@@ -100,6 +118,7 @@ class Revision:
             joined(self.splits, Names.of(taken.column("split"))),
             self.gone,
             self.left_out,
+            self.side_is_whole,
         )
 
     def changes(self) -> Any:
@@ -109,7 +128,8 @@ class Revision:
             table = table.set_column(table.schema.get_field_index(name), SCHEMA.field(name), values.to_arrow())
         for name in sorted({*side_names(table), *self.manifest.side_columns}):
             ours, theirs = both_sides(table, self.there, self.manifest, name)
-            values = pc.if_else(pa.array(self.takes_side), pc.coalesce(ours, theirs), theirs)
+            wins = ours if self.side_is_whole else pc.coalesce(ours, theirs)
+            values = pc.if_else(pa.array(self.takes_side), wins, theirs)
             table = table.drop_columns([name]) if name in table.column_names else table
             table = table.append_column(name, values)
         table = table.append_column(REMOVED, pa.array(np.zeros(len(table), bool)))

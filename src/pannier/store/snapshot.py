@@ -12,11 +12,11 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from pannier.errors import DamageError, NotFoundError, UsageError, did_you_mean
-from pannier.hashing import text_hash
+from pannier.hashing import checked_seed, text_hash
 from pannier.images.decode import Pixels
 from pannier.images.prepare import pixels_of
-from pannier.shares import Dealing
-from pannier.splits import counts_by_class
+from pannier.shares import Dealing, read_part
+from pannier.splits import counts_by_class, fair_part
 from pannier.store.documents import Document, digest, parsed
 from pannier.store.manifest import COLUMNS, Manifest, ManifestFile
 from pannier.store.reading import PictureReader, Place, ReadError, damage
@@ -28,6 +28,7 @@ if TYPE_CHECKING:
 
 FOLDER = "snapshots"
 SHOWN_DIGITS = 12
+SEARCHED_RECORDS = 5_000
 
 
 @dataclass(frozen=True)
@@ -99,7 +100,7 @@ class Snapshot:
         if isinstance(which, str):
             row = self.manifest.find(which, text_hash(which))
             if row is None:
-                raise NotFoundError(f"no record {which!r} in this snapshot{self._nearest(which)}")
+                raise NotFoundError(f"no record {which!r} in this snapshot{self.nearest_key(which)}")
             return self.record(row)
         if not -len(self) <= which < len(self):
             raise IndexError(f"record {which} of {len(self)}")
@@ -159,14 +160,30 @@ class Snapshot:
         return self.manifest.keys_in_order()
 
     def rows_of(self, split: str | None) -> np.ndarray[Any, np.dtype[np.int64]]:
-        """The manifest's rows of a split, all rows for None. Raises NotFoundError."""
-        codes, names = self.manifest.codes("split")
+        """The manifest's rows of a split, of several ("fold-1,fold-2"), or of all records for None. Raises NotFoundError."""
         if split is None:
             return np.arange(len(self), dtype=np.int64)
-        if split not in self.splits:
-            there = did_you_mean(split, self.splits) or "; no record has a split: pack with --shares"
-            raise NotFoundError(f"no split {split!r} in this snapshot{there}")
-        return np.flatnonzero(codes == names.index(split))
+        codes, names = self.manifest.codes("split")
+        wanted = [name.strip() for name in split.split(",")]
+        for name in wanted:
+            if name not in self.splits:
+                there = did_you_mean(name, self.splits) or "; no record has a split: pack with --shares"
+                raise NotFoundError(f"no split {name!r} in this snapshot{there}")
+        return np.flatnonzero(np.isin(codes, [names.index(name) for name in wanted]))
+
+    def all_but(self, split: str) -> str:
+        """All splits but one, as `feed` takes them: what is trained on while that one validates."""
+        self.rows_of(split)
+        return ",".join(name for name in self.splits if name != split)
+
+    def subset_of(self, split: str | None, part: str | float | None, seed: int = 0) -> np.ndarray[Any, np.dtype[np.int64]]:
+        """The manifest's rows of a part of a split, as "10%" or 0.1, fair in every class, fixed by the seed; None: all."""
+        rows = self.rows_of(split)
+        if part is None:
+            return rows
+        labels, _ = self.manifest.codes("label")
+        chosen = fair_part(labels[rows], self.manifest.hashes[rows], read_part(part), checked_seed(seed))
+        return rows[chosen]
 
     def feed(self, split: str | None, treatment: Treatment | None = None, **options: Any) -> Feed:
         """A feed of batches of one split (None: of every record); see `pannier.feed.feed.Feed` for the options."""
@@ -174,10 +191,11 @@ class Snapshot:
 
         return Feed(self, split, treatment, **options)
 
-    def _nearest(self, key: str) -> str:
-        if len(self) > 20_000:
+    def nearest_key(self, key: str) -> str:
+        """The end of an error message: the key that is nearest to one that no record has; nothing for large snapshots."""
+        if len(self) > SEARCHED_RECORDS:
             return ""
-        return did_you_mean(key, self.manifest.table().column("key").to_pylist()) if len(self) < 2_000 else ""
+        return did_you_mean(key, self.manifest.table().column("key").to_pylist())
 
 
 def split_rank(split: str) -> tuple[int, str]:

@@ -11,6 +11,7 @@ import numpy as np
 from pannier.columns import Digests
 from pannier.errors import NotFoundError, StoreError, UsageError, did_you_mean
 from pannier.hashing import Hashes
+from pannier.store.changing import ChangeResult, change
 from pannier.store.documents import sealed, unsealed
 from pannier.store.files import Directory
 from pannier.store.index import PictureIndex
@@ -81,6 +82,10 @@ class Store:
     def pack(self, source: Any, **options: Any) -> PackResult:
         """Brings a source in as a new snapshot; see `pannier.store.packing.pack` for the options."""
         return pack(self, source, **options)
+
+    def change(self, **options: Any) -> ChangeResult:
+        """Changes labels, splits, side columns or members as a new snapshot; see `pannier.store.changing.change`."""
+        return change(self, **options)
 
 
 def create(path: str | Path) -> Store:

@@ -1,0 +1,108 @@
+"""pannier change"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from pannier.cli.options import NO_DEALING, AsJson, DealingOptions, takes_dealing
+from pannier.cli.terminal import count_table, plural, print_deviation, print_json, print_left_out, print_table
+
+if TYPE_CHECKING:
+    from pannier.store.changing import ChangeResult
+
+
+@takes_dealing
+def change(
+    store: Annotated[str, typer.Argument(metavar="STORE", help="The store.")],
+    from_: Annotated[
+        str | None,
+        typer.Option("--from", metavar="TABLE", help="Rows by key: label, split and side columns; empty changes nothing."),
+    ] = None,
+    where: Annotated[str | None, typer.Option(metavar="EXPR", help="Which records, as SQL over their columns.")] = None,
+    set: Annotated[list[str] | None, typer.Option(metavar="COLUMN=VALUE", help="What they get; NULL for nothing.")] = None,
+    remove: Annotated[bool, typer.Option("--remove", metavar="", help="Take those records out.")] = False,
+    rename: Annotated[list[str] | None, typer.Option(metavar="OLD=NEW", help="Call a class otherwise, or join two.")] = None,
+    dealing: DealingOptions = NO_DEALING,
+    note: Annotated[str, typer.Option(help="A line to remember the snapshot by.")] = "",
+    name: Annotated[str | None, typer.Option(help="What the dataset is called.")] = None,
+    description: Annotated[str | None, typer.Option(help="What the dataset is.")] = None,
+    track: Annotated[str, typer.Option(help="The track to add to.")] = "main",
+    preview: Annotated[
+        bool, typer.Option("--preview", metavar="", help="Show what would change, and change nothing.")
+    ] = False,
+    json: AsJson = False,
+) -> int:
+    """Change labels, splits, side columns or members of what is there: a new snapshot, no picture touched.
+
+    [dim]$[/dim] pannier change swatches.store --from checked.csv --preview
+    [dim]$[/dim] pannier change swatches.store --where "key LIKE '%loom7%'" --set label=satin
+    [dim]$[/dim] pannier change swatches.store --where "width < 200" --remove
+    [dim]$[/dim] pannier change swatches.store --shares train=80,val=20 --seed 3
+    """
+    from pannier.store.store import open_store
+
+    options: dict[str, Any] = {
+        "from_": from_,
+        "where": where,
+        "set": set,
+        "remove": remove,
+        "rename": rename,
+        "note": note,
+        "name": name,
+        "description": description,
+        "track": track,
+        "preview": preview,
+        **dealing,
+    }
+    result = open_store(store).change(**options)
+    print_json(_facts(result)) if json else _print(result, is_preview=preview)
+    return 0
+
+
+def _facts(result: ChangeResult) -> dict[str, Any]:
+    names = ("key", "label_before", "label", "split_before", "split")
+    return {
+        "snapshot": result.snapshot.id,
+        "is_new": result.is_new,
+        "selected": result.selected,
+        "changes": [dict(zip(("kind", "label", "split", "records"), row, strict=True)) for row in result.changes],
+        "first": [dict(zip(names, row, strict=True)) for row in result.first],
+        "unknown": result.unknown,
+        "left_out": [{"key": item.key, "kind": item.kind, "reason": item.reason} for item in result.left_out],
+    }
+
+
+def _print(result: ChangeResult, *, is_preview: bool) -> None:
+    changed = sum(row[3] for row in result.changes)
+    if result.is_new:
+        print(f"Snapshot {result.snapshot.id[:12]}: {plural(changed, 'record')} changed.\n")
+    elif is_preview:
+        print(f"{plural(changed, 'record')} would change; nothing is written.\n")
+    else:
+        print(f"Nothing to change: {plural(result.selected, 'record')} are so already.")
+    if result.changes:
+        rows = [
+            [kind, label or "no label", split or "no split", f"{count:,}"] for kind, label, split, count in result.changes
+        ]
+        print_table(["change", "label", "split", "records"], rows, left=3)
+        print()
+    if result.first and is_preview:
+        print_table(["key", "label", "split"], [_before_and_after(row) for row in result.first], left=3)
+    if result.is_new:
+        count_table(result.snapshot.counts, result.snapshot.classes, list(result.snapshot.splits))
+    print_deviation(result.deviation)
+    if result.unknown:
+        shown = ", ".join(result.unknown[:3]) + (", ..." if len(result.unknown) > 3 else "")
+        print(f"\n{plural(len(result.unknown), 'key')} of the table not found among the records: {shown}")
+    print_left_out(result.left_out)
+
+
+def _before_and_after(row: tuple[str, str | None, str | None, str | None, str | None]) -> list[str]:
+    key, label, new_label, split, new_split = row
+    if new_label is None and new_split is None and (label or split):
+        return [key, f"{label or '-'} -> removed", split or "-"]
+    labels = label or "-" if label == new_label else f"{label or '-'} -> {new_label or '-'}"
+    splits = split or "-" if split == new_split else f"{split or '-'} -> {new_split or '-'}"
+    return [key, labels, splits]

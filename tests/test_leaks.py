@@ -1,0 +1,305 @@
+"""Splits that cannot leak: groups, doubles and near doubles stay together, frozen stays frozen, nothing moves."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import shutil
+from collections import Counter, defaultdict
+from dataclasses import dataclass
+from fractions import Fraction
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from PIL import Image
+
+import pannier
+from pannier.columns import Digests
+from pannier.errors import SourceError, UsageError
+from pannier.hashing import Hashes, text_hash
+from pannier.images.near import near_links
+from pannier.shares import Dealing, read_shares
+from pannier.splits import targets
+from pannier.store.grouping import settle
+from pannier.store.manifest import SCHEMA, Manifest
+from pannier.store.merging import merge
+from tests.conftest import draw, encoded, fill
+
+SHARES = read_shares("train=60,val=25,test=15")
+
+
+@dataclass(frozen=True)
+class Made:
+    """A made-up record: its label, which picture it shows, which of some look-alikes that is, and its group."""
+
+    label: str
+    picture: int
+    look: int
+    group: str | None
+
+
+def digest_of(picture: int, look: int) -> bytes:
+    return look.to_bytes(4, "big") + hashlib.sha256(str(picture).encode()).digest()[:28]
+
+
+def likeness(digests: Digests) -> Hashes:
+    """Pictures of one look differ in one bit at most, others in some 32."""
+    looks = [int.from_bytes(each.tobytes()[:4], "big") for each in digests]
+    noise = [1 << (int(each[5]) % 64) for each in digests]
+    return np.array([text_hash(f"look {look}") ^ bit for look, bit in zip(looks, noise, strict=True)], np.uint64)
+
+
+def rows_of(made: list[tuple[str, Made]]) -> pa.Table:
+    columns: dict[str, list[object]] = {name: [] for name in SCHEMA.names}
+    for key, record in sorted(made, key=lambda each: (text_hash(each[0]), each[0])):
+        facts = {"hash": text_hash(key), "key": key, "label": record.label, "split": None, "crc32": 0, "byte_count": 1}
+        facts |= {"sha256": digest_of(record.picture, record.look), "width": 8, "height": 8, "format": "png", "mode": "rgb"}
+        for name, value in (facts | {"turn": 1, "progressive": False}).items():
+            columns[name].append(value)
+    table = pa.table({field.name: pa.array(columns[field.name], field.type) for field in SCHEMA}, schema=SCHEMA)
+    groups = dict(made)
+    return table.append_column("group", pa.array([groups[key].group for key in columns["key"]], pa.string()))
+
+
+def grown(manifest: Manifest, rows: pa.Table, dealing: Dealing) -> tuple[Manifest, set[str]]:
+    """The manifest with those rows dealt, and the keys of those that were left out."""
+    revision, _ = merge(rows, manifest, relabel=False)
+    labels, splits = manifest.codes("label"), manifest.codes("split")
+    counts = Counter(zip(labels[0].tolist(), splits[0].tolist(), strict=True))
+    named = {(labels[1][label], splits[1][split]): count for (label, split), count in counts.items()}
+    revision, _ = settle(revision, named, dealing, likeness)
+    base, delta, digests = manifest.changed(revision.changes())
+    return Manifest(base, delta, digests), {item.key for item in revision.left_out}
+
+
+def splits_of(manifest: Manifest) -> dict[str, str]:
+    table = manifest.table()
+    return dict(zip(table.column("key").to_pylist(), table.column("split").to_pylist(), strict=True))
+
+
+made = st.builds(
+    Made,
+    label=st.sampled_from(["plain", "satin", "twill"]),
+    picture=st.integers(0, 50),
+    look=st.integers(0, 40),
+    group=st.sampled_from([None, None, *(f"bolt{i}" for i in range(12))]),
+)
+deliveries = st.lists(st.lists(made, min_size=1, max_size=14), min_size=1, max_size=4)
+
+
+@settings(max_examples=500, deadline=None)
+@given(deliveries=deliveries, seed=st.integers(0, 9), near=st.sampled_from([None, 2]), freeze=st.booleans())
+def test_nothing_straddles_and_nothing_moves_however_a_dataset_grows(
+    deliveries: list[list[Made]], seed: int, near: int | None, freeze: bool
+) -> None:
+    manifest, before, everything, frozen = Manifest.empty(), {}, {}, set()
+    for number, delivery in enumerate(deliveries):
+        dealing = Dealing(SHARES, seed, near=near, group_by="bolt", frozen=("test",) if freeze and number else ())
+        rows = [(f"{number}/{i:03}", record) for i, record in enumerate(delivery)]
+        everything |= dict(rows)
+        manifest, left_out = grown(manifest, rows_of(rows), dealing)
+        splits = splits_of(manifest)
+        assert set(splits) == set(everything) - left_out - (set(everything) - set(before) - {key for key, _ in rows})
+        assert all(splits[key] == split for key, split in before.items()), "what is there keeps its split"
+        assert None not in splits.values()
+        if dealing.frozen:
+            assert {key for key, split in splits.items() if split == "test"} == frozen, "frozen stays frozen"
+        where: dict[object, set[str]] = defaultdict(set)
+        for key, split in splits.items():
+            record = everything[key]
+            where["group", record.group if record.group else key].add(split)
+            where["picture", digest_of(record.picture, record.look)].add(split)
+            if near:
+                where["look", record.look].add(split)
+        assert all(len(found) == 1 for found in where.values()), "no group straddles"
+        frozen = {key for key, split in splits.items() if split == "test"}
+        everything = {key: record for key, record in everything.items() if key in splits}
+        before = splits
+
+
+@settings(max_examples=500, deadline=None)
+@given(sizes=st.lists(st.lists(st.integers(0, 25), min_size=3, max_size=3), min_size=1, max_size=4), seed=st.integers(0, 9))
+def test_shares_are_exact_to_the_record_where_nothing_holds_together(sizes: list[list[int]], seed: int) -> None:
+    manifest, total, picture = Manifest.empty(), Counter(), 0
+    for number, counts in enumerate(sizes):
+        rows = []
+        for label, count in zip(("plain", "satin", "twill"), counts, strict=True):
+            for _ in range(count):
+                picture += 1
+                rows.append((f"{number}/{picture}", Made(label, picture, picture, None)))
+        if rows:
+            manifest, _ = grown(manifest, rows_of(rows), Dealing(SHARES, seed))
+            total.update(record.label for _, record in rows)
+    if not total:
+        return
+    table = manifest.table()
+    found = Counter(zip(table.column("label").to_pylist(), table.column("split").to_pylist(), strict=True))
+    for label, count in total.items():
+        wanted = targets(count, SHARES)
+        placed = {name: found[label, name] for name in SHARES}
+        # what was dealt before keeps its place: so a split may have gone past what it gets now, by one at most a delivery
+        assert sum(placed.values()) == count
+        assert all(abs(placed[name] - wanted[name]) <= (0 if len(sizes) == 1 else len(sizes)) for name in SHARES)
+
+
+def save(path: Path, pixels: np.ndarray, kind: str = "jpeg", **options: object) -> None:
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.write_bytes(encoded(pixels, kind, **options))
+
+
+def coarse(seed: int) -> np.ndarray:
+    return draw(5000 + seed, 160, 200)
+
+
+@pytest.fixture
+def alike(tmp_path: Path) -> Path:
+    """Pictures of which each is there five times: as it is, small, compressed again, turned, mirrored."""
+    for i in range(12):
+        pixels, weave = coarse(i), ("twill", "satin")[i % 2]
+        image = Image.fromarray(pixels)
+        save(tmp_path / "alike" / weave / f"{i}.jpg", pixels)
+        save(tmp_path / "alike" / weave / f"{i}-small.jpg", np.asarray(image.resize((100, 80))))
+        save(tmp_path / "alike" / weave / f"{i}-again.jpg", pixels, quality=40)
+        save(tmp_path / "alike" / weave / f"{i}-turned.png", np.rot90(pixels).copy(), "png")
+        save(tmp_path / "alike" / weave / f"{i}-mirrored.webp", pixels[:, ::-1].copy(), "webp")
+    return tmp_path / "alike"
+
+
+def test_near_doubles_stay_together_also_across_deliveries(alike: Path, tmp_path: Path, store: pannier.Store) -> None:
+    later = tmp_path / "later"
+    for weave in ("twill", "satin"):
+        for path in sorted((alike / weave).glob("*-turned.png")):
+            (later / weave).mkdir(parents=True, exist_ok=True)
+            shutil.move(path, later / weave / path.name)
+    first = store.pack(alike, shares="train=50,val=50", near=8).snapshot
+    second = store.pack(later, into="later").snapshot
+    assert second.dealing.near == 8
+    where = defaultdict(set)
+    for record in second:
+        where[record.key.rpartition("/")[2].split(".")[0].split("-")[0]].add(record.split)
+    assert len(where) == 12
+    assert all(len(splits) == 1 for splits in where.values())
+    assert min(first.splits.values()) >= 20
+
+
+@settings(max_examples=100, deadline=None)
+@given(seed=st.integers(0, 1000), distance=st.integers(0, 12), asked=st.integers(1, 60))
+def test_near_links_connect_what_a_slow_search_would(seed: int, distance: int, asked: int) -> None:
+    rng = np.random.default_rng(seed)
+    hashes = rng.integers(0, 2**63, 60, dtype=np.uint64)
+    for i in range(30, 60):  # half of them are others, some bits off
+        bits = rng.integers(0, 64, rng.integers(0, 14))
+        hashes[i] = hashes[rng.integers(0, 30)] ^ np.bitwise_or.reduce(np.uint64(1) << bits.astype(np.uint64), initial=0)
+    links = near_links(hashes, distance, asked)
+    assert all(i < j and i < asked for i, j in links.tolist())
+
+    def component(pairs: list[list[int]]) -> list[int]:
+        roots = list(range(60))
+        for i, j in pairs:
+            low, high = sorted((roots[i], roots[j]))
+            roots = [low if root == high else root for root in roots]
+        return roots
+
+    slow = [[i, j] for i in range(60) for j in range(i) if bin(int(hashes[i] ^ hashes[j])).count("1") <= distance]
+    slow = [pair for pair in slow if min(pair) < asked]
+    found = component(links.tolist())
+    assert all(found[i] == found[j] for i, j in slow)
+
+
+def test_groups_stay_together_and_what_they_cost_is_said(tmp_path: Path, store: pannier.Store) -> None:
+    for i in range(40):
+        save(tmp_path / "a" / ("twill", "satin")[i % 2] / f"bolt{i // 4}_{i}.jpg", draw(i))
+    rule = "regexp_extract(stem, '^(bolt[0-9]+)', 1)"
+    result = store.pack(tmp_path / "a", shares="train=70,val=30", group_by=rule)
+    bolts = defaultdict(set)
+    for record in result.snapshot:
+        bolts[record.side["group"]].add(record.split)
+    assert len(bolts) == 10
+    assert all(len(splits) == 1 for splits in bolts.values())
+    assert result.snapshot.dealing.group_by == rule
+    save(tmp_path / "b" / "twill" / "bolt3_900.jpg", draw(900))
+    later = store.pack(tmp_path / "b").snapshot
+    assert {later["twill/bolt3_900.jpg"].split} == bolts["bolt3"]
+    with pytest.raises(SourceError, match="group 'bolt0' is in two splits"):
+        store.change(where="key LIKE '%/bolt0_0.jpg'", set={"split": "val" if "train" in bolts["bolt0"] else "train"})
+
+
+def test_leaks_given_from_outside_are_refused_unless_allowed_for_ever(tmp_path: Path, store: pannier.Store) -> None:
+    fill(tmp_path / "train", 3)
+    fill(tmp_path / "val", 3, first=20)
+    shutil.copy(tmp_path / "train" / "twill" / "0001.jpg", tmp_path / "val" / "twill" / "copy.jpg")
+    with pytest.raises(SourceError, match="one picture is in two splits"):
+        store.pack(tmp_path, exclude="s.store/")
+    allowed = store.pack(tmp_path, exclude="s.store/", allow_leaks=True).snapshot
+    assert allowed.dealing.leaks_allowed
+    assert store.change(where="label = 'plain'", remove=True).snapshot.dealing.leaks_allowed
+
+
+def test_a_frozen_split_neither_gains_nor_loses(tmp_path: Path, store: pannier.Store) -> None:
+    first = store.pack(fill(tmp_path / "a", 20), shares="train=70,test=30", freeze="test").snapshot
+    fixed = {record.key: record.sha256 for record in first if record.split == "test"}
+    key = sorted(fixed)[0]
+    later = fill(tmp_path / "b", 20, first=40)
+    (later / "twill" / "double.jpg").write_bytes(first[key].bytes())
+    result = store.pack(later)
+    assert [(item.key, item.kind) for item in result.left_out] == [("twill/double.jpg", "frozen")]
+    changed = tmp_path / "c" / key
+    changed.parent.mkdir(parents=True)
+    changed.write_bytes(encoded(draw(7777)))
+    assert [item.kind for item in store.pack(tmp_path / "c").left_out] == ["frozen"]
+    mirrored = store.pack(later, mirror=True)
+    now = {record.key: record.sha256 for record in mirrored.snapshot if record.split == "test"}
+    assert now == fixed
+    assert len(mirrored.snapshot) == len(fixed) + 60
+    assert pannier.verify(store) == []
+
+
+def test_shares_apply_to_what_is_not_fixed(tmp_path: Path) -> None:
+    fill(tmp_path / "a" / "train", 20)
+    fill(tmp_path / "a" / "test", 5, first=40)
+    carved = pannier.create(tmp_path / "1").pack(tmp_path / "a", carve="val=15%", of="train").snapshot
+    assert carved.splits == {"train": 51, "val": 9, "test": 15}
+    more = carved.store.pack(fill(tmp_path / "b" / "train", 20, first=60).parent, into="more").snapshot
+    assert more.splits == {"train": 102, "val": 18, "test": 15}
+    flat = fill(tmp_path / "c", 30)
+    rule = "CASE WHEN stem < '0005' THEN 'test' END"
+    given_test = pannier.create(tmp_path / "2").pack(
+        flat, split_by=rule, shares="train=80,val=20", allow_missing_classes=True
+    )
+    assert given_test.snapshot.splits == {"train": 60, "val": 15, "test": 15}
+    counted = pannier.create(tmp_path / "3").pack(flat, count="test=12", shares={"train": 75, "val": 25}).snapshot
+    assert counted.splits == {"train": 60, "val": 18, "test": 12}
+    folded = pannier.create(tmp_path / "4").pack(flat, folds=5).snapshot
+    assert folded.splits == {f"fold-{i}": 18 for i in range(1, 6)}
+    assert folded.feed(folded.all_but("fold-2")).records == 72
+    with pytest.raises(UsageError, match="only 90 records"):
+        pannier.create(tmp_path / "5").pack(flat, count="test=91", shares="train=100")
+
+
+def test_a_subset_is_fair_fixed_and_the_same_everywhere(packed: pannier.Snapshot) -> None:
+    with packed.feed("train", subset="20%", seed=4, shuffle=False) as feed:
+        keys = [key for batch in feed for key in batch.keys]
+    assert Counter(key.split("/")[0] for key in keys) == {"plain": 3, "satin": 3, "twill": 3}
+    with packed.feed("train", subset=Fraction(1, 2), seed=4, shuffle=False) as feed:
+        larger = [key for batch in feed for key in batch.keys]
+    assert set(keys) < set(larger)
+    with pytest.raises(UsageError, match="--subset 0"):
+        packed.feed("train", subset="0%")
+
+
+def test_a_tie_between_two_splits_is_left_out(tmp_path: Path, store: pannier.Store) -> None:
+    for split, seed in (("train", 1), ("val", 2)):
+        for weave in ("twill", "satin"):
+            save(tmp_path / "a" / split / weave / "x.png", draw(seed + (weave == "twill") * 10), "png")
+    store.pack(tmp_path / "a", keep="'bolt-' || split as group")
+    first = store.snapshot()
+    assert first["train/twill/x.png"].side == {"group": "bolt-train"}
+    sink = io.BytesIO(first["val/twill/x.png"].bytes())
+    (tmp_path / "b" / "twill").mkdir(parents=True)
+    (tmp_path / "b" / "twill" / "y.png").write_bytes(sink.getvalue())
+    result = store.pack(tmp_path / "b", shares="train=50,val=50", keep="'bolt-train' as group")
+    assert [item.kind for item in result.left_out] == ["tie"]

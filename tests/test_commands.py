@@ -69,7 +69,7 @@ def test_a_survey_with_harm_and_a_damaged_store_end_with_1(tmp_path: Path, run: 
     shutil.copy(folder / "plain" / "0000.jpg", folder / "twill" / "same.jpg")
     ended = run("survey", folder)
     assert ended.status == 1
-    assert "two labels: 1" in ended.out
+    assert "two labels       1  one picture under two labels" in ended.out
     assert run("pack", folder, tmp_path / "s.store").status == 0
     shard = next((tmp_path / "s.store" / "shards").iterdir())
     shard.write_bytes(shard.read_bytes()[:-100])
@@ -141,7 +141,7 @@ def test_odd_pictures_are_survived(tmp_path: Path, run: Run) -> None:
     assert ended.status == 0
     assert sorted(item["kind"] for item in json.loads(ended.out)["left_out"]) == ["empty", "oversized"]
     assert json.loads(run("feed", tmp_path / "s.store", "--size", 64, "--json").out)["pictures"] == 9
-    assert "differ in case alone" in run("survey", folder).out.replace("Keys that differ", "keys that differ")
+    assert "keys that differ in case alone" in run("survey", folder).out
 
 
 @pytest.mark.parametrize("limit", [4_000, 20_000, 60_000])

@@ -88,7 +88,7 @@ def test_a_dirty_table_is_read_and_what_was_wrong_is_said(folder: Path, store: p
     )
     path = write_csv(folder / "cloth.csv", text, "latin-1")
     found = read_table(path)
-    assert found.notes == ["read as cp1252", "columns parted by ';'"]
+    assert found.notes == ["read as cp1252", "columns parted by ';'", "blanks taken off the names of weave, when"]
     kinds = {name: str(found.table.column(name).type) for name in found.table.column_names}
     assert kinds == {
         "weave": "large_string",

@@ -22,7 +22,8 @@ if TYPE_CHECKING:
     from pannier.feed.plan import Plan
     from pannier.images.treatment import Treatment
     from pannier.measuring.sweep import Measurement, measure
-    from pannier.sources.survey import Findings, survey
+    from pannier.sources.findings import Findings
+    from pannier.sources.survey import survey
     from pannier.store.changing import ChangeResult
     from pannier.store.packing import PackResult
     from pannier.store.snapshot import Record, Snapshot
@@ -39,7 +40,7 @@ _HOMES = {
     "DamageError": "pannier.errors",
     "Feed": "pannier.feed.feed",
     "Finding": "pannier.store.verify",
-    "Findings": "pannier.sources.survey",
+    "Findings": "pannier.sources.findings",
     "LimitError": "pannier.errors",
     "Measurement": "pannier.measuring.sweep",
     "NotFoundError": "pannier.errors",

@@ -111,7 +111,7 @@ def _about_dealing(snapshot: Snapshot) -> list[tuple[str, str]]:
         parts = [f"{name} {count:,}" for name, count in dealing.counts.items()]
         parts += [f"{name} {float(share) * 100:.4g} %" for name, share in dealing.shares.items()]
         of = f" of {dealing.carved_from}" if dealing.carved_from else ""
-        facts.append(("dealt", f"{', '.join(parts)}{of}, with seed {dealing.seed}"))
+        facts.append(("dealt", f"{', '.join(parts)}{of} with seed {dealing.seed}"))
     together = [f"groups by {dealing.group_by}"] if dealing.group_by else []
     together += [f"near doubles within {dealing.near} bits"] if dealing.near is not None else []
     facts += [("together", ", ".join(together))] if together else []

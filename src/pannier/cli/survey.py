@@ -6,11 +6,20 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from pannier.cli.options import NO_RULES, AsJson, RuleOptions, Sources, takes_rules
-from pannier.cli.terminal import count_table, plural, print_facts, print_json, progress_bar
+from pannier.cli.options import NO_RULES, AsJson, Figure, RuleOptions, Sources, takes_rules
+from pannier.cli.terminal import (
+    count_table,
+    drawing,
+    plural,
+    print_facts,
+    print_json,
+    print_table,
+    print_wrapped,
+    progress_bar,
+)
 
 if TYPE_CHECKING:
-    from pannier.sources.survey import Findings
+    from pannier.sources.findings import Findings, Problem
 
 
 @takes_rules
@@ -18,31 +27,48 @@ def survey(
     source: Sources,
     rules: RuleOptions = NO_RULES,
     quick: Annotated[
-        bool, typer.Option("--quick", metavar="", help="Read headers alone; pictures cut short are not found.")
+        bool, typer.Option("--quick", metavar="", help="Read headers alone: nothing is said of what needs pixels.")
     ] = False,
+    near: Annotated[int, typer.Option(metavar="BITS", help="Near doubles: hashes differ in so many bits of 64.")] = 6,
     workers: Annotated[int | None, typer.Option(help="Threads; by default all usable cores.")] = None,
+    figure: Figure = None,
+    sheet: Annotated[str | None, typer.Option(metavar="FILE", help="Draw the suspicious pictures on a sheet.")] = None,
     json: AsJson = False,
 ) -> int:
-    """What is in a source, and what is wrong with it, in order of harm.
+    """What is in a source, and what is wrong with it, in order of harm; each with the command that mends it.
 
-    Exit status 1 where something would make training wrong: broken, empty, doubled across classes.
+    Exit status 1 where something would make training wrong: one picture under two labels or in two splits, class names
+    that differ between splits, broken or empty pictures.
 
-    [dim]$[/dim] pannier survey archive/
+    [dim]$[/dim] pannier survey archive/ --figure counts.png --sheet suspects.png
+    [dim]$[/dim] pannier survey register.csv --label weave --where "finish = 'raw'" --quick
     """
     from pannier.sources.survey import survey as look
 
     with progress_bar("survey") as progress:
-        findings = look(source, quick=quick, workers=workers, progress=progress, **rules)
+        findings = look(source, quick=quick, near=near, workers=workers, progress=progress, **rules)
     if json:
         print_json(findings.to_dict())
     else:
         _print(findings)
+    if figure:
+        from pannier.figures.counts import draw_findings
+
+        with drawing(figure, "figure"):
+            draw_findings(findings, figure)
+    if sheet:
+        from pannier.figures.sheet import draw_suspects
+
+        with drawing(sheet, "sheet"):
+            draw_suspects(findings, sheet)
     return 1 if findings.is_harmful else 0
 
 
 def _print(findings: Findings) -> None:
     from pannier.sizes import show_bytes
 
+    if findings.columns:
+        _print_table(findings)
     print(f"{findings.source}: {plural(findings.pictures, 'usable picture')}, {show_bytes(findings.byte_count)}\n")
     count_table(dict(findings.counts), findings.classes, findings.splits)
     sides = sorted((max(size), size, n) for size, n in findings.sizes.items())
@@ -52,19 +78,51 @@ def _print(findings: Findings) -> None:
         facts.append(("sizes", f"{least[1]} x {least[0]} to {most[1]} x {most[0]} pixels, {len(sides)} different"))
     print()
     print_facts(facts)
+    print_wrapped(f"checked  {', '.join(findings.checks)}", indent=" " * 9)
+    if findings.skipped_checks:
+        print_wrapped(f"not checked, as --quick was said: {', '.join(findings.skipped_checks)}", indent=" " * 9)
     harmful = [problem for problem in findings.problems if problem.is_harmful]
     harmless = [problem for problem in findings.problems if not problem.is_harmful]
+    width = max((len(problem.kind) for problem in findings.problems), default=0)
     for title, problems in (("Harms training", harmful), ("To know", harmless)):
         if problems:
             print(f"\n{title}")
         for problem in problems:
-            print(f"  {problem.kind}: {problem.count:,}. {problem.advice[0].upper()}{problem.advice[1:]}.")
-            for example in problem.examples[: 3 if problem.is_harmful else 1]:
-                print(f"      {example}")
+            _print_problem(problem, width)
     if not findings.problems:
         print("\nNothing wrong was found.")
-    if findings.quick:
-        print("\nHeaders alone were read: what is cut short was not looked for.")
+
+
+def _print_problem(problem: Problem, width: int) -> None:
+    """Kind and count, what it does, what mends it, some examples: each under the other."""
+    blank = " " * (width + 12)
+    print_wrapped(f"  {problem.kind.ljust(width)}  {problem.count:>6,}  {problem.effect}", indent=blank)
+    if problem.mend:
+        print_wrapped(f"{blank}to mend: {problem.mend}", indent=blank + "  ")
+    for example in problem.examples[: 3 if problem.is_harmful else 1]:
+        print_wrapped(f"{blank}{'e.g. ' if problem.count > 1 else ''}{example}", indent=blank + "  ")
+
+
+def _print_table(findings: Findings) -> None:
+    """A table's columns, how it was read, what conditions leave."""
+    print(f"{findings.source}: a table of {plural(findings.rows, 'row')}\n")
+    rows = []
+    for column in findings.columns:
+        odd = f"{column.misfits:,} not {column.mostly}: {', '.join(map(repr, column.examples))}" if column.misfits else ""
+        rows.append([column.name, column.type, f"{column.empty:,}", f"{column.stray_blanks:,}", f"{column.distinct:,}", odd])
+    header = ["column", "type", "empty", "stray blanks", "distinct"]
+    if any(row[-1] for row in rows):
+        header.append("odd cells")
+    print_table(header, [row[: len(header)] for row in rows], left=2)
+    for note in findings.notes:
+        print(f"\n{note[0].upper()}{note[1:]}.")
+    if findings.funnel:
+        print()
+    left = findings.rows
+    for where, count in findings.funnel:
+        print_wrapped(f"{count:,} of {left:,} rows are left by --where {where}")
+        left = count
+    print()
 
 
 def _shown(counts: dict[str, int]) -> str:

@@ -96,7 +96,8 @@ def plural(count: int, one: str, many: str | None = None) -> str:
 def print_wrapped(text: str, indent: str = "  ") -> None:
     """A long line, broken between words, further lines indented."""
     width = min(100, shutil.get_terminal_size().columns)
-    print("\n".join(textwrap.wrap(text, width, subsequent_indent=indent, break_on_hyphens=False)))
+    lines = textwrap.wrap(text, width, subsequent_indent=indent, break_on_hyphens=False, break_long_words=False)
+    print("\n".join(lines))
 
 
 class Bar:

@@ -1,72 +1,107 @@
-"""How many records a class has in each split, and how large the pictures are."""
+"""How many pictures a class has in each split, and how large they are; readable for one class and for 150."""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+import math
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from pannier.figures.style import FAINT, HATCHES, INK, TONES, new_figure, plain_axes, save_figure
 
 if TYPE_CHECKING:
+    from pannier.sources.findings import Findings
     from pannier.store.snapshot import Snapshot
 
-SHOWN_CLASSES = 40
+# classes in one column of bars, and the most that are drawn
+CLASSES_A_COLUMN = 50
+MOST_CLASSES = 200
+SHOWN_PICTURES = 20_000
+
+Counts = Mapping[tuple[str | None, str | None], int]
 
 
 def draw_counts(snapshot: Snapshot, path: str) -> None:
-    """Stacked bars by class and split; beside them every picture's width and height."""
-    figure = new_figure()
-    counts = snapshot.counts
-    labels: list[str | None] = [*snapshot.classes]
-    if any(label is None for label, _ in counts):
-        labels.append(None)
-    totals = {label: sum(n for (each, _), n in counts.items() if each == label) for label in labels}
-    shown = sorted(labels, key=lambda label: -totals[label])[:SHOWN_CLASSES]
-    shown = [label for label in labels if label in shown]
-    splits: list[str | None] = [*snapshot.splits]
-    if any(split is None for _, split in counts):
-        splits.append(None)
+    """A snapshot's records by class and split; beside them every picture's width and height."""
+    about = f"snapshot {snapshot.id[:12]}, {snapshot.time}" + (f", {snapshot.note}" if snapshot.note else "")
+    title = f"{snapshot.name or snapshot.store.path.name}: {len(snapshot):,} records"
+    sizes = np.stack([snapshot.manifest.column("width"), snapshot.manifest.column("height")])
+    _draw(snapshot.counts, snapshot.classes, list(snapshot.splits), sizes, title, about, path)
 
-    grid = figure.add_gridspec(1, 2, width_ratios=(3, 2), left=0.12, right=0.97, top=0.84, bottom=0.1, wspace=0.22)
-    axes = plain_axes(figure, grid[0], grid="x")
-    start = np.zeros(len(shown))
+
+def draw_findings(findings: Findings, path: str) -> None:
+    """A surveyed source's usable pictures by class and split; beside them their widths and heights."""
+    harmful = [problem for problem in findings.problems if problem.is_harmful]
+    about = "; ".join(f"{problem.kind}: {problem.count:,}" for problem in harmful) or "nothing that harms training was found"
+    sizes = np.stack([findings.table.column(name).to_numpy() for name in ("width", "height")])
+    title = f"{findings.source}: {findings.pictures:,} pictures"
+    _draw(findings.counts, findings.classes, findings.splits, sizes, title, about, path)
+
+
+def _draw(
+    counts: Counts, classes: Sequence[str], known_splits: Sequence[str], sizes: Any, title: str, about: str, path: str
+) -> None:
+    figure = new_figure()
+    labels: list[str | None] = [*classes, *([None] if any(label is None for label, _ in counts) else [])]
+    splits: list[str | None] = [*known_splits, *([None] if any(split is None for _, split in counts) else [])]
+    totals = {label: sum(counts.get((label, split), 0) for split in splits) for label in labels}
+    kept = set(sorted(labels, key=lambda label: -totals[label])[:MOST_CLASSES])
+    shown = [label for label in labels if label in kept]
+    columns = max(1, math.ceil(len(shown) / CLASSES_A_COLUMN))
+    rows = math.ceil(len(shown) / columns) if shown else 1
+    bars, scatter = (0.62, 0.28) if columns == 1 else (0.74, 0.16)
+    left = 0.12 if columns == 1 else 0.09
+    for column in range(columns):
+        width = (bars - left) / columns
+        axes = plain_axes(figure, grid="x")
+        axes.set_position((left + column * (width + 0.012 * columns), 0.1, width - 0.03 * (columns - 1), 0.74))
+        _bars(axes, counts, shown[column * rows : (column + 1) * rows], splits, max(totals.values(), default=1), rows)
+        if column == 0 and splits != [None]:
+            axes.legend(loc="lower left", bbox_to_anchor=(-0.01, 1.0), ncols=6, frameon=False, fontsize=11)
+    if len(labels) > len(shown):
+        figure.text(0.97, 0.945, f"the {len(shown)} largest of {len(labels)} classes", ha="right", fontsize=10, color=FAINT)
+    _sizes(plain_axes(figure, grid="both"), sizes, (0.97 - scatter, 0.1, scatter, 0.74))
+    figure.text(0.03 if columns > 1 else left, 0.945, title, fontsize=17, color=INK, weight="bold")
+    figure.text(0.03 if columns > 1 else left, 0.912, about, fontsize=11, color=FAINT)
+    save_figure(figure, path)
+
+
+def _bars(
+    axes: Any, counts: Counts, labels: Sequence[str | None], splits: Sequence[str | None], largest: int, rows: int
+) -> None:
+    """Stacked bars of some classes, in `rows` of room."""
+    start = np.zeros(len(labels))
     for i, split in enumerate(splits):
-        sizes = np.array([counts.get((label, split), 0) for label in shown], float)
+        sizes = np.array([counts.get((label, split), 0) for label in labels], float)
+        tone, hatch = TONES[i % len(TONES)], HATCHES[i % len(HATCHES)] if rows <= 30 else ""
+        name = split or "no split"
         axes.barh(
-            np.arange(len(shown)),
-            sizes,
-            left=start,
-            height=0.7,
-            color=TONES[i % len(TONES)],
-            hatch=HATCHES[i % len(HATCHES)],
-            edgecolor="white",
-            label=split or "no split",
+            np.arange(len(labels)), sizes, left=start, height=0.7, color=tone, hatch=hatch, edgecolor="white", label=name
         )
         start += sizes
+    font = min(11.0, 380 / rows)
     for y, total in enumerate(start):
-        axes.text(total + start.max() * 0.01, y, f"{int(total):,}", va="center", color=INK, fontsize=10)
-    axes.set_yticks(np.arange(len(shown)), [label or "no label" for label in shown])
-    axes.set_ylim(len(shown) - 0.4, -0.6)
-    axes.set_xlim(0, start.max() * 1.1 if len(shown) else 1)
-    axes.set_xlabel("records", color=INK, fontsize=11)
-    axes.legend(loc="lower left", bbox_to_anchor=(-0.01, 1.0), ncols=5, frameon=False, fontsize=11)
-    if len(labels) > len(shown):
-        axes.set_title(f"the {len(shown)} largest of {len(labels)} classes", loc="right", fontsize=10, color=FAINT)
+        axes.text(total + largest * 0.01, y, f"{int(total):,}", va="center", color=INK, fontsize=font * 0.9)
+    longest = 24 if rows <= 30 else 14
+    names = [label or "no label" for label in labels]
+    axes.set_yticks(np.arange(len(labels)), [name if len(name) <= longest else name[: longest - 1] + "…" for name in names])
+    axes.tick_params(axis="y", labelsize=font, length=0)
+    axes.set_ylim(rows - 0.4, -0.6)
+    axes.set_xlim(0, largest * 1.15)
+    axes.set_xlabel("pictures", color=INK, fontsize=11)
 
-    sizes_axes = plain_axes(figure, grid[1], grid="both")
-    widths, heights = snapshot.manifest.column("width"), snapshot.manifest.column("height")
-    keep = np.linspace(0, max(0, len(widths) - 1), min(len(widths), 20_000)).astype(int)
-    sizes_axes.plot(widths[keep], heights[keep], "o", markersize=4, alpha=0.35, color=TONES[0], markeredgewidth=0)
-    sizes_axes.set_xscale("log", base=2)
-    sizes_axes.set_yscale("log", base=2)
-    for axis in (sizes_axes.xaxis, sizes_axes.yaxis):
+
+def _sizes(axes: Any, sizes: Any, place: tuple[float, float, float, float]) -> None:
+    """Widths and heights, a dot a picture."""
+    axes.set_position(place)
+    count = sizes.shape[1]
+    keep = np.linspace(0, max(0, count - 1), min(count, SHOWN_PICTURES)).astype(int)
+    axes.plot(sizes[0][keep], sizes[1][keep], "o", markersize=4, alpha=0.35, color=TONES[0], markeredgewidth=0)
+    axes.set_xscale("log", base=2)
+    axes.set_yscale("log", base=2)
+    for axis in (axes.xaxis, axes.yaxis):
         axis.set_major_formatter(lambda value, _: f"{value:.0f}")
-    sizes_axes.set_xlabel("width in pixels", color=INK, fontsize=11)
-    sizes_axes.set_ylabel("height in pixels", color=INK, fontsize=11)
-    sizes_axes.set_aspect("equal", adjustable="datalim")
-
-    figure.text(0.12, 0.945, f"{snapshot.store.path.name}: {len(snapshot):,} records", fontsize=17, color=INK, weight="bold")
-    about = f"snapshot {snapshot.id[:12]}, {snapshot.time}" + (f", {snapshot.note}" if snapshot.note else "")
-    figure.text(0.12, 0.912, about, fontsize=11, color=FAINT)
-    save_figure(figure, path)
+    axes.set_xlabel("width in pixels", color=INK, fontsize=11)
+    axes.set_ylabel("height in pixels", color=INK, fontsize=11)
+    axes.set_aspect("equal", adjustable="datalim")

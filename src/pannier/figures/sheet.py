@@ -5,15 +5,17 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from itertools import zip_longest
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 
-from pannier.errors import UsageError
+from pannier.errors import PictureError, UsageError
 from pannier.figures.style import DPI, FAINT, HEIGHT, INK, WIDTH, new_figure, save_figure
 from pannier.hashing import argsort_hashes, checked_seed, fold, fold_each
 
 if TYPE_CHECKING:
+    from pannier.images.treatment import Treatment
+    from pannier.sources.findings import Findings
     from pannier.store.snapshot import Record, Snapshot
 
 MOST = 240
@@ -36,7 +38,30 @@ def choose_records(
     return sorted(records, key=lambda record: (numbers.get(record.label or "", len(numbers)), record.key.encode()))
 
 
-def draw_sheet(records: Sequence[Record], path: str, *, title: str) -> None:
+class Drawable(Protocol):
+    """What a sheet draws: a picture's bytes, and what is written below it."""
+
+    @property
+    def key(self) -> str: ...
+
+    @property
+    def label(self) -> str | None: ...
+
+    @property
+    def split(self) -> str | None: ...
+
+    def bytes(self) -> bytes: ...
+
+
+def draw_suspects(findings: Findings, path: str) -> None:
+    """The pictures that a survey found suspicious, worst first, with what is suspicious about each."""
+    suspects = findings.suspicious(MOST)
+    if not suspects:
+        raise UsageError(f"{findings.source} holds no suspicious picture, so there is no sheet to draw")
+    draw_sheet(suspects, path, title=f"{findings.source}: {len(suspects)} suspicious pictures, worst first")
+
+
+def draw_sheet(records: Sequence[Drawable], path: str, *, title: str) -> None:
     """Draws the pictures as stored, whole, with label, key and split below each."""
     if not records:
         raise UsageError("there is no picture to draw")
@@ -53,10 +78,10 @@ def draw_sheet(records: Sequence[Record], path: str, *, title: str) -> None:
     letters = max(4, int(side / (font * 0.62 * DPI / 72)))
     for i, record in enumerate(records):
         left, top = start + i % columns * step_x, _TITLE + i // columns * step_y
-        canvas[top : top + side, left : left + side] = small(record.bytes())
+        canvas[top : top + side, left : left + side] = _drawn(small, record, side)
         where = {"ha": "left", "va": "top", "fontsize": font}
         y = 1 - (top + side + 3) / height
-        figure.text(left / width, y, _cut(record.label or "no label", letters), color=INK, weight="bold", **where)
+        figure.text(left / width, y, _cut(_headline(record), letters), color=INK, weight="bold", **where)
         if side >= 60:
             name = record.key.rpartition("/")[2]
             line = 1.25 * font * DPI / 72 / height
@@ -71,6 +96,23 @@ def draw_sheet(records: Sequence[Record], path: str, *, title: str) -> None:
     figure.figimage(canvas, 0, 0, zorder=-1)
     figure.text(start / width, 1 - 40 / height, title, fontsize=16, color=INK, weight="bold")
     save_figure(figure, path)
+
+
+def _headline(record: Drawable) -> str:
+    """What is suspicious about a picture, or else its label."""
+    kind = getattr(record, "kind", None)
+    return ": ".join(each for each in (kind, record.label or (None if kind else "no label")) if each)
+
+
+def _drawn(small: Treatment, record: Drawable, side: int) -> Any:
+    """The picture, small; where it cannot be read, a gray field with a cross."""
+    try:
+        return small(record.bytes())
+    except PictureError:
+        field = np.full((side, side, 3), 225, np.uint8)
+        at = np.arange(side)
+        field[at, at] = field[at, side - 1 - at] = 140
+        return field
 
 
 def _grid(count: int, width: int, height: int) -> tuple[int, int, int]:

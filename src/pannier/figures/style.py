@@ -24,7 +24,7 @@ def new_figure(width: float = WIDTH, height: float = HEIGHT) -> Any:
 
 
 def plain_axes(figure: Any, *place: Any, grid: str = "y") -> Any:
-    """Axes with little ink."""
+    """Axes with little ink; their place may be set later."""
     axes = figure.add_subplot(*place)
     for side in ("top", "right"):
         axes.spines[side].set_visible(False)

@@ -16,6 +16,8 @@ FORMATS = ("jpeg", "png", "webp", "bmp", "gif", "tiff", "ppm")
 ORIENTATION_TAG = 274
 EXIF_TAG, TIME_TAG, ORIGINAL_TIME_TAG = 34665, 306, 36867
 BITS_PER_SAMPLE_TAG = 258
+# the chunk that announces an animated PNG comes before its pixels, soon after the header
+ANIMATION_SEARCHED_BYTES = 1 << 16
 
 
 class Facts(NamedTuple):
@@ -84,6 +86,22 @@ def check_pixels(facts: Facts, max_pixels: int = MAX_PIXELS) -> None:
 _FRAMES = frozenset((0xC0, 0xC1, 0xC2))
 _OTHER_FRAMES = frozenset((0xC3, 0xC5, 0xC6, 0xC7, 0xC9, 0xCA, 0xCB, 0xCD, 0xCE, 0xCF))
 _STANDALONE = frozenset((0x01, *range(0xD0, 0xD9)))
+
+
+def is_animated(data: bytes | memoryview, kind: str) -> bool:
+    """Whether a file holds more pictures than its first: animations, and TIFF files of several pages."""
+    if kind == "png":
+        head = bytes(data[:ANIMATION_SEARCHED_BYTES])
+        return 0 < head.find(b"acTL") < max(head.find(b"IDAT"), 0)
+    if kind == "webp":
+        return bytes(data[12:16]) == b"VP8X" and bool(data[20] & 2)
+    if kind in ("gif", "tiff"):
+        try:
+            with open_with_pillow(data, kind) as image:
+                return bool(image.n_frames > 1)
+        except Exception:  # what the damaged bytes happen to provoke; decoding says it
+            return False
+    return False
 
 
 def time_taken(data: bytes | memoryview, kind: str) -> datetime.datetime | None:

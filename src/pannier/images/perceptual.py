@@ -43,3 +43,8 @@ class PerceptualHasher:
         if self._sums.size < pixels.shape[1]:
             self._sums = np.empty(pixels.shape[1], np.uint32)
         return int(self._bits(np.ascontiguousarray(pixels), self._cosines, self._sums, self._small))
+
+    @property
+    def was_even(self) -> bool:
+        """Whether the last picture's means were all alike: only then can its pixels be."""
+        return bool(self._small.min() == self._small.max())

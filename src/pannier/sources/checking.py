@@ -14,7 +14,7 @@ import numpy as np
 from pannier.errors import PictureError
 from pannier.hashing import crc32_of
 from pannier.images.decode import decode, decodes_into_own_buffer, upright
-from pannier.images.facts import Facts, check_pixels, read_facts
+from pannier.images.facts import Facts, check_pixels, is_animated, read_facts
 from pannier.images.perceptual import PerceptualHasher
 from pannier.images.recode import Recoding
 from pannier.sources.rows import LeftOut, Row, Source
@@ -30,7 +30,10 @@ Progress = Callable[[int, int], None]
 
 @dataclass(frozen=True, slots=True)
 class Checked:
-    """A picture that was found whole. `data` is None where the store has it already."""
+    """A picture that was found whole. `data` is None where the store has it already.
+
+    `is_constant` says that all of its pixels are alike; `is_animated` that there are more pictures in the file.
+    """
 
     row: Row
     sha256: bytes
@@ -39,6 +42,8 @@ class Checked:
     facts: Facts
     perceptual_hash: int
     data: bytes | None
+    is_constant: bool = False
+    is_animated: bool = False
 
 
 class Checker:
@@ -101,12 +106,14 @@ class Checker:
                 facts = read_facts(data)
             sha256 = hashlib.sha256(data).digest()
             known = self._is_known(sha256)
-            perceptual_hash = 0 if known else self._decode(data, facts)
+            perceptual_hash, is_constant = (0, False) if known else self._decode(data, facts)
         except PictureError as error:
             return LeftOut(row.key, error.kind, error.reason)
         except MemoryError:
             return LeftOut(row.key, "oversized", "not enough memory to decode it")
-        return Checked(row, sha256, crc32_of(data), len(data), facts, perceptual_hash, None if known else data)
+        kept = None if known else data
+        animated = is_animated(data, facts.format)
+        return Checked(row, sha256, crc32_of(data), len(data), facts, perceptual_hash, kept, is_constant, animated)
 
     def _recoded(self, data: bytes, facts: Facts, recoding: Recoding) -> bytes:
         if facts.height * facts.width > LARGE_PIXELS:
@@ -114,13 +121,14 @@ class Checker:
                 return recoding(data, facts)
         return recoding(data, facts)
 
-    def _decode(self, data: bytes, facts: Facts) -> int:
+    def _decode(self, data: bytes, facts: Facts) -> tuple[int, bool]:
         if facts.height * facts.width > LARGE_PIXELS:
             with self._large:
                 return self._hash(data, facts)
         return self._hash(data, facts)
 
-    def _hash(self, data: bytes, facts: Facts) -> int:
+    def _hash(self, data: bytes, facts: Facts) -> tuple[int, bool]:
+        """The perceptual hash, and whether all pixels are alike."""
         hasher: PerceptualHasher | None = getattr(self._local, "hasher", None)
         if hasher is None:
             hasher = self._local.hasher = PerceptualHasher()
@@ -131,7 +139,8 @@ class Checker:
                 self._local.buffer = np.empty(size, np.uint8)
             buffer = self._local.buffer[:size].data
         # to gray: a JPEG's coded data are read to their end all the same, and less is computed from them
-        return hasher(upright(decode(data, facts, "gray", buffer=buffer), facts.turn))
+        pixels = upright(decode(data, facts, "gray", buffer=buffer), facts.turn)
+        return hasher(pixels), hasher.was_even and bool(pixels.min() == pixels.max())
 
 
 def _runs(rows: Iterable[Row]) -> Iterator[tuple[list[Row], int]]:

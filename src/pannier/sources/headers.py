@@ -2,16 +2,23 @@
 
 from __future__ import annotations
 
+import hashlib
 import re
+from collections import Counter
+from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
+from itertools import islice
 from typing import Any
 
 import pyarrow as pa
 
 from pannier.errors import PictureError
-from pannier.images.facts import Facts, format_of, read_facts, time_taken
+from pannier.hashing import crc32_of
+from pannier.images.facts import Facts, check_pixels, format_of, is_animated, read_facts, time_taken
 from pannier.machine import usable_cores
-from pannier.sources.rows import Row, Source
+from pannier.sources.checking import Checked
+from pannier.sources.rows import Chosen, LeftOut, Row, Source
 
 SCHEMA = pa.schema(
     [
@@ -66,3 +73,52 @@ def _values(source: Source, row: Row, with_time: bool) -> tuple[Any, ...]:
     except PictureError:
         return (None,) * len(SCHEMA)
     return (facts.width, facts.height, facts.format, facts.mode, time_taken(data, facts.format) if with_time else None)
+
+
+class HeaderReader:
+    """Checks pictures by their headers alone, in parallel, in order; nothing is said of their pixels.
+
+    Files are hashed only where one has as many bytes and the same beginning as another: doubles have. Digests of others are
+    all zeros.
+    """
+
+    def __init__(self, source: Source, workers: int, max_pixels: int) -> None:
+        self._source, self._workers, self._max_pixels = source, workers, max_pixels
+
+    def check_all(self, chosen: Chosen) -> Iterator[list[Checked | LeftOut]]:
+        """What became of every row, run by run."""
+        rows = iter(chosen)
+        runs = iter(lambda: list(islice(rows, _ROWS_A_TASK)), [])
+        beginnings: list[tuple[int, int]] = []
+        outcomes: list[list[Checked | LeftOut]] = []
+        with ThreadPoolExecutor(self._workers, thread_name_prefix="pannier-headers") as pool:
+            for run in pool.map(self._check_run, runs):
+                outcomes.append([outcome for outcome, _ in run])
+                beginnings += [beginning for _, beginning in run]
+            counts = Counter(beginnings)
+            at = 0
+            for found in outcomes:
+                marks = beginnings[at : at + len(found)]
+                at += len(found)
+                yield list(pool.map(self._hashed, found, [counts[mark] > 1 for mark in marks]))
+
+    def _check_run(self, rows: list[Row]) -> list[tuple[Checked | LeftOut, tuple[int, int]]]:
+        return [self._check(row) for row in rows]
+
+    def _check(self, row: Row) -> tuple[Checked | LeftOut, tuple[int, int]]:
+        try:
+            facts, data = read_header(self._source, row)
+            check_pixels(facts, self._max_pixels)
+        except PictureError as error:
+            return LeftOut(row.key, error.kind, error.reason), (-1, row.number)
+        animated = is_animated(data, facts.format)
+        checked = Checked(row, bytes(32), 0, row.byte_count or len(data), facts, 0, None, is_animated=animated)
+        return checked, (checked.byte_count, crc32_of(data))
+
+    def _hashed(self, checked: Checked | LeftOut, may_be_double: bool) -> Checked | LeftOut:
+        if isinstance(checked, LeftOut) or not may_be_double:
+            return checked
+        try:
+            return replace(checked, sha256=hashlib.sha256(self._source.read(checked.row)).digest())
+        except PictureError as error:
+            return LeftOut(checked.row.key, error.kind, error.reason)

@@ -2,186 +2,347 @@
 
 from __future__ import annotations
 
+import difflib
+import unicodedata
 from array import array
 from collections import Counter, defaultdict
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Iterator, Mapping
+from functools import partial
 from typing import Any
 
 import numpy as np
 
-from pannier.columns import Digests, numbered, to_digests
+from pannier.columns import Names, Rows, numbered, to_digests
 from pannier.errors import SourceError
-from pannier.images.facts import MAX_PIXELS
+from pannier.hashing import Hashes
+from pannier.images.facts import MAX_PIXELS, Facts
+from pannier.images.near import USUAL_DISTANCE, checked_distance, near_links
 from pannier.machine import usable_cores
 from pannier.sources.checking import Checked, Checker, Progress
+from pannier.sources.findings import Collected, Findings, Suspect, picture_table
+from pannier.sources.headers import HeaderReader
 from pannier.sources.opening import READING_OPTIONS, as_source
-from pannier.sources.rows import Chosen, LeftOut, check_same_classes, classes_by_split
+from pannier.sources.rows import Chosen, LeftOut, Row, Source, check_same_classes, classes_by_split
 from pannier.sources.rules import read_rules, rows_without_label
 from pannier.sources.several import choose
+from pannier.sources.table_facts import column_facts
 
-# kinds of problems that would make training wrong, in order of harm; each with what to do about it
-HARMFUL = {
-    "two labels": "one picture under two labels teaches both: remove the wrong one",
-    "two splits": "one picture in two splits leaks: remove one, or deal anew with pack --resplit --shares",
-    "class names": "say what is meant with pack --rename old=new",
-    "broken": "pack leaves them out and lists them; restore them or remove them",
-    "empty": "pack leaves them out and lists them; restore them or remove them",
-    "oversized": "pack leaves them out; raise --max-pixels to take them",
+HEADER_CHECKS = ["exact doubles", "class names", "formats and color modes", "sizes and shapes", "names", "class sizes"]
+PIXEL_CHECKS = ["broken or cut short", "near doubles", "constant pictures"]
+
+# a class with fewer pictures is called small; one so many times larger than another, out of balance
+FEW = 10
+IMBALANCE = 10
+# a picture whose area is so many times the median's is far larger, or far smaller the other way round
+FAR_AREA = 16
+# a picture is of another shape where its width : height is so many times the median's, or the other way round
+FAR_SHAPE = 3
+SMALLEST_SIDE = 16
+ALIKE_NAMES = 0.85
+
+_TEXT_ENDINGS = (".txt", ".md", ".csv", ".tsv", ".json", ".jsonl", ".xml", ".yaml", ".yml", ".toml", ".html", ".ini", ".log")
+_SYSTEM_NAMES = ("thumbs.db", "desktop.ini", "ehthumbs.db")
+_ENDINGS = {
+    "jpeg": ("jpg", "jpeg", "jpe", "jfif"),
+    "png": ("png", "apng"),
+    "webp": ("webp",),
+    "bmp": ("bmp", "dib"),
+    "gif": ("gif",),
+    "tiff": ("tif", "tiff"),
+    "ppm": ("ppm", "pgm", "pbm", "pnm"),
 }
-HARMLESS = {
-    "missing": "pack leaves them out; put the files where the table says, or say --root",
-    "malformed": "pack leaves them out; mend those lines",
-    "no picture": "pack leaves them out: the table names none there",
-    "unreadable": "pack leaves them out; give access to them",
-    "unsupported": "pack leaves them out; save them in another format",
-    "no label": "pack leaves them out, unless --unlabeled keep is said",
-    "doubled": "packed once, dealt together; no harm",
-    "case": "keys that differ in case alone cannot lie side by side on every disk",
-    "name": "the key has those bytes percent-encoded",
-    "link": "not followed",
-    "skipped": "not pictures by their content",
-}
-EXAMPLES = 5
-
-
-@dataclass(frozen=True)
-class Problem:
-    """One kind of problem: how many pictures it concerns, some of them, and what to do. `is_harmful`: training suffers."""
-
-    kind: str
-    count: int
-    examples: list[str]
-    advice: str
-    is_harmful: bool
-
-
-@dataclass
-class Findings:
-    """What a survey found. `counts` by (class, split), `sizes` by (height, width), `formats` and `modes` by name.
-
-    `quick`: headers alone were read, so nothing is said of pictures that are cut short.
-    """
-
-    source: str
-    quick: bool
-    pictures: int = 0
-    byte_count: int = 0
-    counts: Counter[tuple[str | None, str | None]] = field(default_factory=Counter)
-    sizes: Counter[tuple[int, int]] = field(default_factory=Counter)
-    formats: Counter[str] = field(default_factory=Counter)
-    modes: Counter[str] = field(default_factory=Counter)
-    problems: list[Problem] = field(default_factory=list)
-
-    @property
-    def classes(self) -> list[str]:
-        return sorted({label for label, _ in self.counts if label is not None})
-
-    @property
-    def splits(self) -> list[str]:
-        return sorted({split for _, split in self.counts if split is not None})
-
-    @property
-    def is_harmful(self) -> bool:
-        """Whether something was found that would make training wrong."""
-        return any(problem.is_harmful for problem in self.problems)
-
-    def to_dict(self) -> dict[str, Any]:
-        """Plain data for JSON."""
-        return {
-            "source": self.source,
-            "quick": self.quick,
-            "pictures": self.pictures,
-            "byte_count": self.byte_count,
-            "counts": [{"label": label, "split": split, "pictures": n} for (label, split), n in self.counts.items()],
-            "sizes": [{"height": h, "width": w, "pictures": n} for (h, w), n in sorted(self.sizes.items())],
-            "formats": dict(self.formats),
-            "modes": dict(self.modes),
-            "problems": [vars(problem) for problem in self.problems],
-            "is_harmful": self.is_harmful,
-        }
+_ALL_ENDINGS = {ending for endings in _ENDINGS.values() for ending in endings}
 
 
 def survey(
     source: Any,
     *,
     quick: bool = False,
+    near: int = USUAL_DISTANCE,
     max_pixels: int = MAX_PIXELS,
     workers: int | None = None,
     progress: Progress | None = None,
     **rules: Any,
 ) -> Findings:
-    """Looks at every picture of a source: counts, sizes, formats, color modes, and what is wrong, in order of harm.
+    """Looks at a source: of a table its columns, of every picture its header and pixels; what is wrong, in order of harm.
 
-    Every picture is decoded to its end, in parallel, a few at a time in memory; `quick` reads headers alone. `rules` are
-    label, where, label_pattern, key, split_by and rename, see `pannier.sources.rules.Rules`; for a table also picture,
-    root, encoding and separator, see `pannier.sources.tables`.
-    Raises NotFoundError, SourceError where there is no picture at all.
+    Every picture is decoded to its end, in parallel, a few at a time in memory; some 150 bytes a picture are kept. quick:
+    headers alone are read, and nothing is said of what needs pixels. near: pictures whose perceptual hashes differ in so
+    many bits of 64 are near doubles, also when turned or mirrored. rules: label, where, label_pattern, key, split_by, rename
+    and class_names, see `pannier.sources.rules.Rules`; how the source is read as in `Store.pack`.
+    Raises NotFoundError, UsageError, SourceError where there is no picture at all.
     """
+    checked_distance(near)
     source = as_source(source, **{name: rules.pop(name, None) for name in READING_OPTIONS})
     said = read_rules(**rules)
     chosen = choose(source, said)
     if not len(chosen):
-        raise SourceError(f"no picture found in {source.name}: it holds nothing that is a picture by its content")
-    findings = Findings(source.name, quick)
-    whole, digests = array("q"), bytearray()
-    problems: dict[str, list[str]] = defaultdict(list)
-    with Checker(source, workers or usable_cores(), max_pixels) as checker:
-        for row, outcome in enumerate(checker.check_all(chosen)):
-            if isinstance(outcome, LeftOut):
-                problems[outcome.kind].append(f"{outcome.key} ({outcome.reason})")
-            else:
-                _count(findings, chosen, row, outcome)
-                whole.append(row)
-                digests += outcome.sha256
-            if progress:
-                progress(row + 1, len(chosen))
+        what = (
+            f" is left by --where {chosen.funnel[-1][0]}" if chosen.funnel else ": it holds nothing that is one by content"
+        )
+        raise SourceError(f"no picture found in {source.name}{what}")
+    surveying = _Surveying(source, chosen)
+    surveying.look(_outcomes(source, chosen, quick, workers or usable_cores(), max_pixels), progress)
+    surveying.compare(None if quick else near)
+    surveying.compare_names()
     for item in source.passed:
-        problems[item.kind].append(f"{item.key} ({item.reason})")
+        surveying.problems.add(_kind_of(item), f"{item.key} ({item.reason})")
     if not (said.are_by_folder and getattr(source, "is_flat", False)):
-        problems["no label"] += chosen.keys.take(rows_without_label(chosen)).to_pylist()
-    _compare_doubles(chosen.take(np.array(whole, np.int64)), to_digests([bytes(digests)]), problems)
-    _compare_names(chosen, problems)
-    findings.problems = [
-        Problem(kind, len(found), found[:EXAMPLES], advice, kind in HARMFUL)
-        for kind, advice in (HARMFUL | HARMLESS).items()
-        if (found := problems.get(kind))
-    ]
+        surveying.problems.add_all("no label", chosen.keys.take(rows_without_label(chosen)).to_pylist())
+    findings = surveying.findings()
+    findings.checks = HEADER_CHECKS if quick else HEADER_CHECKS + PIXEL_CHECKS
+    findings.skipped_checks = PIXEL_CHECKS if quick else []
     return findings
 
 
-def _count(findings: Findings, chosen: Chosen, row: int, checked: Checked) -> None:
-    findings.pictures += 1
-    findings.byte_count += checked.byte_count
-    findings.counts[chosen.labels[row], chosen.splits[row]] += 1
-    findings.sizes[checked.facts.height, checked.facts.width] += 1
-    findings.formats[checked.facts.format] += 1
-    findings.modes[checked.facts.mode] += 1
+def _outcomes(
+    source: Source, chosen: Chosen, quick: bool, workers: int, max_pixels: int
+) -> Iterator[Iterable[Checked | LeftOut]]:
+    """What became of each row, in order; the pool of threads ends with it."""
+    if quick:
+        yield from HeaderReader(source, workers, max_pixels).check_all(chosen)
+        return
+    with Checker(source, workers, max_pixels) as checker:
+        for outcome in checker.check_all(chosen):
+            yield [outcome]
 
 
-def _compare_doubles(whole: Chosen, digests: Digests, problems: dict[str, list[str]]) -> None:
-    """Pictures that are there more than once; `digests` are those of the rows of `whole`."""
-    numbers, firsts = numbered(digests)
-    members: dict[int, list[int]] = defaultdict(list)
-    for row in np.flatnonzero(np.bincount(numbers, minlength=len(firsts))[numbers] > 1).tolist():
-        members[int(numbers[row])].append(row)
-    for rows in members.values():
-        text = " = ".join(whole.keys.take(rows).to_pylist())
-        if len({whole.labels[row] for row in rows}) > 1:
-            problems["two labels"].append(text)
-        if len({whole.splits[row] for row in rows}) > 1:
-            problems["two splits"].append(text)
-        problems["doubled"].append(text)
+class _Surveying:
+    """One survey under way: facts of usable pictures by column, problems as they are found."""
+
+    def __init__(self, source: Source, chosen: Chosen) -> None:
+        self._source, self._chosen = source, chosen
+        self.problems = Collected()
+        self.suspects: list[tuple[str, int]] = []
+        self._rows, self._sizes, self._bytes = array("q"), array("q"), array("q")
+        self._digests, self._hashes = bytearray(), array("Q")
+        self._formats: list[str] = []
+        self._modes: list[str] = []
+
+    def look(self, outcomes: Iterator[Iterable[Checked | LeftOut]], progress: Progress | None) -> None:
+        """Takes in what became of every row."""
+        row = 0
+        for run in outcomes:
+            for outcome in run:
+                if isinstance(outcome, LeftOut):
+                    self.problems.add(outcome.kind, f"{outcome.key} ({outcome.reason})")
+                    self.suspects.append((outcome.kind, row))
+                else:
+                    self._take(row, outcome)
+                row += 1
+            if progress:
+                progress(row, len(self._chosen))
+
+    def _take(self, row: int, checked: Checked) -> None:
+        facts = checked.facts
+        self._rows.append(row)
+        self._sizes.extend((facts.height, facts.width))
+        self._bytes.append(checked.byte_count)
+        self._digests += checked.sha256
+        self._hashes.append(checked.perceptual_hash)
+        self._formats.append(facts.format)
+        self._modes.append(facts.mode)
+        self._note_oddities(row, checked.row.key, facts, checked)
+
+    def _note_oddities(self, row: int, key: str, facts: Facts, checked: Checked) -> None:
+        """What a picture tells of itself, without comparing it to others."""
+        if facts.turn != 1:
+            self.problems.add("turned", f"{key} (by its EXIF data)")
+        if facts.mode.endswith("+alpha"):
+            self.problems.add("transparent", key)
+        if checked.is_animated:
+            self.problems.add("animated", key)
+        if checked.is_constant:
+            self._suspect("constant", row, key)
+        ending = key.rpartition(".")[2].lower()
+        if ending in _ALL_ENDINGS and ending not in _ENDINGS[facts.format]:
+            self.problems.add("wrong extension", f"{key} (it is {facts.format})")
+
+    def _suspect(self, kind: str, row: int, example: str) -> None:
+        self.problems.add(kind, example)
+        self.suspects.append((kind, row))
+
+    def compare(self, near: int | None) -> None:
+        """Doubles, near doubles within `near` bits, modes, sizes and shapes: every picture against the others."""
+        whole = self._whole
+        digests = to_digests([bytes(self._digests)])
+        numbers, firsts = numbered(digests)
+        is_double = np.bincount(numbers, minlength=len(firsts))[numbers] > 1
+        if whole and len(whole):
+            is_told = ~(digests == 0).all(axis=1)  # where headers alone were read, what cannot be a double was not hashed
+            self._compare_groups(
+                whole, numbers, np.flatnonzero(is_double & is_told), ("two labels", "two splits", "doubled")
+            )
+            if near is not None:
+                self._compare_near(whole, numbers, near)
+            self._compare_modes(whole)
+            self._compare_sizes(whole)
+
+    @property
+    def _whole(self) -> Chosen:
+        return self._chosen.take(np.array(self._rows, np.int64))
+
+    def _compare_groups(self, whole: Chosen, groups: Rows, rows: Rows, kinds: tuple[str, str, str]) -> None:
+        """Pictures that are the same, or nearly: under two labels, in two splits, or neither."""
+        members: dict[int, list[int]] = defaultdict(list)
+        for row in rows.tolist():
+            members[int(groups[row])].append(row)
+        for each in members.values():
+            keys = whole.keys.take(each[:4]).to_pylist()
+            text = (" ~ " if kinds[2].startswith("near") else " = ").join(keys) + (" ..." if len(each) > 4 else "")
+            two_labels, two_splits = (len({names[row] for row in each}) > 1 for names in (whole.labels, whole.splits))
+            for kind, holds in zip(kinds, (two_labels, two_splits, True), strict=True):
+                if holds:
+                    self.problems.add(kind, text)
+                    if kind != "doubled":
+                        self.suspects += [(kind, self._rows[row]) for row in each[:4]]
+
+    def _compare_near(self, whole: Chosen, numbers: Rows, near: int) -> None:
+        """Near doubles among different pictures; constant ones look like nothing else."""
+        hashes: Hashes = np.frombuffer(self._hashes, np.uint64)
+        _, firsts = np.unique(numbers, return_index=True)
+        firsts = firsts[hashes[firsts] != 0]
+        links = firsts[near_links(hashes[firsts], near)]
+        roots = np.arange(len(numbers))
+        for i, j in links.tolist():  # each links a picture to one before it, or two groups
+            low, high = sorted((int(roots[i]), int(roots[j])))
+            if low != high:
+                roots[roots == high] = low
+        linked = np.unique(links)
+        kinds = ("near labels", "near splits", "near doubles")
+        self._compare_groups(whole, roots, linked, kinds)
+
+    def _compare_modes(self, whole: Chosen) -> None:
+        plain = [mode.removesuffix("+alpha") for mode in self._modes]
+        kinds = ["color" if mode in ("ycbcr", "rgb", "palette") else mode for mode in plain]
+        usual = Counter(kinds).most_common(1)[0][0]
+        for row in (row for row, kind in enumerate(kinds) if kind != usual):
+            self.problems.add("color modes", f"{whole.keys[row].as_py()} ({plain[row]})")
+
+    def _compare_sizes(self, whole: Chosen) -> None:
+        sizes = np.array(self._sizes, np.float64).reshape(-1, 2)
+        area, shape = sizes.prod(axis=1), sizes[:, 1] / sizes[:, 0]
+        middle_area, middle_shape = np.median(area), np.median(shape)
+        apart = np.maximum(shape / middle_shape, middle_shape / shape)
+        for kind, is_so in (
+            ("far smaller", (area * FAR_AREA < middle_area) | (sizes.min(axis=1) < SMALLEST_SIDE)),
+            ("far larger", area > middle_area * FAR_AREA),
+            ("other shape", apart > FAR_SHAPE),
+        ):
+            for row in np.flatnonzero(is_so).tolist():
+                height, width = sizes[row].astype(int)
+                self._suspect(kind, self._rows[row], f"{whole.keys[row].as_py()} ({width} x {height})")
+
+    def compare_names(self) -> None:
+        """Class names between splits and among themselves; keys that differ in case alone."""
+        chosen = self._chosen
+        classes = classes_by_split(chosen)
+        differing: set[str] = set()
+        if len(classes) > 1:
+            try:
+                check_same_classes(classes)
+            except SourceError as error:
+                text = str(error).partition(": ")[2].partition(". Say")[0]
+                self.problems.add_all("class names", text.split("; "))
+                differing = {name for names in classes.values() for name in names if not _in_all(name, classes)}
+        names = sorted({chosen.labels.names[code] for code in np.unique(chosen.labels.codes).tolist() if code >= 0})
+        self.problems.add_all("alike classes", _alike(names, differing))
+        folded = Counter(key.casefold() for key in _texts(chosen.keys))
+        if len(folded) < len(chosen):
+            pairs: dict[str, list[str]] = defaultdict(list)
+            for key in _texts(chosen.keys):
+                if folded[key.casefold()] > 1:
+                    pairs[key.casefold()].append(key)
+            self.problems.add_all("case", (" ~ ".join(keys) for keys in pairs.values()))
+
+    def findings(self) -> Findings:
+        whole, source = self._whole, self._source
+        findings = Findings(source.name, len(source.table()), len(self._rows), sum(self._bytes), funnel=self._chosen.funnel)
+        pairs = np.stack([whole.labels.codes, whole.splits.codes])
+        codes, counts = np.unique(pairs, axis=1, return_counts=True)
+        for (label, split), count in zip(codes.T.tolist(), counts.tolist(), strict=True):
+            names = (_name(whole.labels, label), _name(whole.splits, split))
+            findings.counts[names] = count
+        sizes = np.array(self._sizes, np.int64).reshape(-1, 2)
+        findings.sizes = Counter((height, width) for height, width in sizes.tolist())
+        findings.formats, findings.modes = Counter(self._formats), Counter(self._modes)
+        self._compare_class_sizes(findings)
+        findings.problems, findings.suspects = self.problems.problems(), [self._suspected(*each) for each in self.suspects]
+        if hasattr(source, "stray_blanks"):
+            findings.columns = column_facts(source.table(), source.stray_blanks)
+            findings.notes = list(getattr(source, "notes", []))
+        findings.table = picture_table(
+            {
+                "key": whole.keys,
+                "label": whole.labels.to_arrow(),
+                "split": whole.splits.to_arrow(),
+                "height": sizes[:, 0],
+                "width": sizes[:, 1],
+                "format": self._formats,
+                "mode": self._modes,
+                "byte_count": np.array(self._bytes, np.int64),
+            }
+        )
+        return findings
+
+    def _suspected(self, kind: str, row: int) -> Suspect:
+        chosen = self._chosen
+        picture = Row(int(chosen.numbers[row]), chosen.keys[row].as_py(), int(chosen.byte_counts[row]))
+        return Suspect(kind, picture.key, chosen.labels[row], chosen.splits[row], partial(self._source.read, picture))
+
+    def _compare_class_sizes(self, findings: Findings) -> None:
+        totals: Counter[str] = Counter()
+        for (label, _), count in findings.counts.items():
+            if label is not None:
+                totals[label] += count
+        if len(totals) < 2:
+            return
+        self.problems.add_all("few", (f"{name} ({n:,})" for name, n in sorted(totals.items()) if n < FEW))
+        (largest, most), (smallest, least) = totals.most_common()[0], totals.most_common()[-1]
+        if most >= IMBALANCE * least:
+            self.problems.add("imbalance", f"{largest} has {most:,} pictures, {smallest} {least:,}")
 
 
-def _compare_names(chosen: Chosen, problems: dict[str, list[str]]) -> None:
-    classes = classes_by_split(chosen)
-    if len(classes) > 1:
-        try:
-            check_same_classes(classes)
-        except SourceError as error:
-            text = str(error).partition(": ")[2].partition(". Say")[0]
-            problems["class names"] += text.split("; ")
-    folded: dict[str, list[str]] = defaultdict(list)
-    for row in chosen:
-        folded[row.key.casefold()].append(row.key)
-    problems["case"] += [" ~ ".join(keys) for keys in folded.values() if len(keys) > 1]
+def _kind_of(item: LeftOut) -> str:
+    """What is no picture is told apart: hidden and system files, text beside the pictures, the rest."""
+    if item.kind != "skipped":
+        return item.kind
+    name = item.key.rpartition("/")[2].lower()
+    if name.startswith(".") or name in _SYSTEM_NAMES or "__macosx/" in item.key.lower():
+        return "hidden"
+    return "side text" if name.endswith(_TEXT_ENDINGS) else "skipped"
+
+
+def _alike(names: list[str], differing: set[str]) -> Iterator[str]:
+    """Pairs of class names that may be one: alike but for case, blanks or Unicode form, or nearly in spelling."""
+    plain = {name: "".join(unicodedata.normalize("NFKC", name).casefold().split()) for name in names}
+    for i, one in enumerate(names):
+        for other in names[i + 1 :]:
+            if one in differing and other in differing:
+                continue  # said already
+            if plain[one] == plain[other]:
+                yield f"{one!r} and {other!r} (but for case, blanks or Unicode form)"
+            elif min(len(one), len(other)) >= 5 and _is_near(plain[one], plain[other]):
+                yield f"{one!r} and {other!r}"
+
+
+def _is_near(one: str, other: str) -> bool:
+    matcher = difflib.SequenceMatcher(None, one, other)
+    if any(letter.isdigit() for letter in one + other) or matcher.quick_ratio() < ALIKE_NAMES:
+        return False  # numbered names are alike on purpose
+    return matcher.ratio() >= ALIKE_NAMES
+
+
+def _in_all(name: str, classes: Mapping[str, set[str]]) -> bool:
+    return all(name in names for names in classes.values())
+
+
+def _name(names: Names, code: int) -> str | None:
+    return names.names[code] if code >= 0 else None
+
+
+def _texts(keys: Any) -> Iterator[str]:
+    chunks = keys.chunks if hasattr(keys, "chunks") else [keys]
+    for chunk in chunks:
+        for at in range(0, len(chunk), 4096):
+            yield from chunk[at : at + 4096].to_pylist()

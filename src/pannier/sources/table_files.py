@@ -37,16 +37,26 @@ _FRACTION = r"^[+-]?((0|[1-9][0-9]*)(\.[0-9]*)?|\.[0-9]+)([eE][+-]?[0-9]+)?$"
 _DAY = r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$"
 _MOMENT = r"^[0-9]{4}-[0-9]{2}-[0-9]{2}[T ][0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]{1,6})?)?$"
 
-_KINDS = ((_WHOLE, pa.int64()), (_FRACTION, pa.float64()), (_DAY, pa.date32()), (_MOMENT, pa.timestamp("us")))
+# what text may stand for: how it looks, the type that it gets, what that is called
+KINDS = (
+    (_WHOLE, pa.int64(), "whole numbers"),
+    (_FRACTION, pa.float64(), "numbers"),
+    (_DAY, pa.date32(), "dates"),
+    (_MOMENT, pa.timestamp("us"), "times"),
+)
 
 
 @dataclass
 class ReadTable:
-    """A table, what was found of how it is written, and the lines that are not rows: (number of the line, reason)."""
+    """A table, what was found of how it is written, and the lines that are not rows: (number of the line, reason).
+
+    `stray_blanks` counts by column the cells from which blanks were taken off.
+    """
 
     table: Any
     notes: list[str] = field(default_factory=list)
     malformed: list[tuple[int, str]] = field(default_factory=list)
+    stray_blanks: dict[str, int] = field(default_factory=dict)
 
 
 def read_table(path: Path, *, encoding: str | None = None, separator: str | None = None) -> ReadTable:
@@ -69,23 +79,27 @@ def read_table(path: Path, *, encoding: str | None = None, separator: str | None
     return found
 
 
-def tidied(table: Any, notes: list[str] | None = None) -> Any:
+def tidied(table: Any) -> ReadTable:
     """Stray blanks around names and text are taken off, empty text is NULL. Raises SourceError for names twice."""
     names = [name.strip() for name in table.column_names]
     twice = sorted({name for name in names if names.count(name) > 1})
     if twice:
         raise SourceError(f"the table has two columns {twice[0]!r}: rename one of them")
     changed = [name for name, before in zip(names, table.column_names, strict=True) if name != before]
-    if changed and notes is not None:
-        notes.append(f"blanks taken off the names of {', '.join(changed)}")
-    return pa.table({name: _tidied(column) for name, column in zip(names, table.columns, strict=True)})
+    notes = [f"blanks taken off the names of {', '.join(changed)}"] if changed else []
+    columns, stray = {}, {}
+    for name, column in zip(names, table.columns, strict=True):
+        columns[name], stray[name] = _tidied(column)
+    return ReadTable(pa.table(columns), notes, stray_blanks={name: count for name, count in stray.items() if count})
 
 
-def _tidied(column: Any) -> Any:
+def _tidied(column: Any) -> tuple[Any, int]:
+    """A column without stray blanks, and how many cells had some."""
     if not (pa.types.is_string(column.type) or pa.types.is_large_string(column.type)):
-        return column
+        return column, 0
     stripped = pc.utf8_trim_whitespace(column)
-    return pc.if_else(pc.equal(stripped, ""), pa.scalar(None, stripped.type), stripped)
+    stray = pc.sum(pc.not_equal(stripped, column)).as_py() or 0
+    return pc.if_else(pc.equal(stripped, ""), pa.scalar(None, stripped.type), stripped), stray
 
 
 def _read_text(path: Path, encoding: str | None, separator: str | None) -> ReadTable:
@@ -102,6 +116,8 @@ def _read_text(path: Path, encoding: str | None, separator: str | None) -> ReadT
     if not header:
         raise SourceError(f"{path} holds no rows")
     names = [name.strip() or f"column{i}" for i, name in enumerate(header, 1)]
+    changed = [name for name, before in zip(names, header, strict=True) if name != before]
+    notes += [f"blanks taken off the names of {', '.join(changed)}"] if changed else []
     if len(set(names)) < len(names):
         raise SourceError(f"{path} has two columns {max(names, key=names.count)!r}: rename one of them")
     malformed: list[tuple[int, str]] = []
@@ -116,9 +132,9 @@ def _read_text(path: Path, encoding: str | None, separator: str | None) -> ReadT
         arrow_csv.ParseOptions(delimiter=separator, invalid_row_handler=leave_out, newlines_in_values=True),
         arrow_csv.ConvertOptions(column_types=dict.fromkeys(names, pa.large_string()), strings_can_be_null=False),
     )
-    table = tidied(table)
-    typed = pa.table({name: _typed(table.column(name)) for name in names})
-    return ReadTable(typed, notes, malformed)
+    found = tidied(table)
+    typed = pa.table({name: _typed(found.table.column(name)) for name in names})
+    return ReadTable(typed, notes, malformed, found.stray_blanks)
 
 
 def _decoded(content: bytes, encoding: str | None) -> tuple[str, str]:
@@ -156,7 +172,7 @@ def _typed(column: Any) -> Any:
     values = column.drop_null()
     if not len(values):
         return column
-    for pattern, kind in _KINDS:
+    for pattern, kind, _ in KINDS:
         if pc.all(pc.match_substring_regex(values, pattern)).as_py():
             try:
                 return column.cast(kind)
@@ -168,7 +184,7 @@ def _typed(column: Any) -> Any:
 def _read_json(path: Path) -> ReadTable:
     from pyarrow import json
 
-    return ReadTable(tidied(json.read_json(path)))
+    return tidied(json.read_json(path))
 
 
 def _read_parquet(path: Path) -> ReadTable:
@@ -177,13 +193,13 @@ def _read_parquet(path: Path) -> ReadTable:
 
     with parquet.ParquetFile(path) as file:
         if not any(holds_bytes(field.type) for field in file.schema_arrow):
-            return ReadTable(tidied(file.read()))
+            return tidied(file.read())
         with tempfile.NamedTemporaryFile(suffix=".arrow") as unpacked:
             with pa.ipc.new_file(unpacked.name, file.schema_arrow) as writer:
                 for batch in file.iter_batches(batch_size=_UNPACKED_AT_ONCE):
                     writer.write_batch(batch)
             with pa.memory_map(unpacked.name) as mapped:  # the map outlives the file's name
-                return ReadTable(tidied(pa.ipc.open_file(mapped).read_all()))
+                return tidied(pa.ipc.open_file(mapped).read_all())
 
 
 def holds_bytes(kind: Any) -> bool:
@@ -205,7 +221,7 @@ def _read_excel(path: Path) -> ReadTable:
     except ImportError as error:
         missing = f"{path}: reading it needs {error.name or 'openpyxl'}"
         raise UsageError(f"{missing}: pip install 'pannier[excel]', or save the table as CSV") from None
-    return ReadTable(tidied(pa.Table.from_pandas(frame.rename(columns=str), preserve_index=False)))
+    return tidied(pa.Table.from_pandas(frame.rename(columns=str), preserve_index=False))
 
 
 def _line(error: BaseException) -> str:

@@ -38,6 +38,7 @@ class TableSource:
 
     def __init__(self, table: ReadTable, name: str, root: str | Path, picture: str | None = None) -> None:
         self.name, self.root, self.notes = name, Path(root), table.notes
+        self.stray_blanks = table.stray_blanks
         self.passed = [LeftOut(f"row {number}", "malformed", reason) for number, reason in table.malformed]
         whole = table.table
         self._pictures, inside = _pictures(whole, picture or _found(whole, self.root))
@@ -88,13 +89,13 @@ class TableSource:
 def table_from(rows: Any) -> ReadTable:
     """A table from Python: Arrow, a data frame, or dicts, one a row."""
     if isinstance(rows, pa.Table):
-        return ReadTable(tidied(rows))
+        return tidied(rows)
     if hasattr(rows, "columns") and hasattr(rows, "iloc"):
-        return ReadTable(tidied(pa.Table.from_pandas(rows.rename(columns=str), preserve_index=False)))
+        return tidied(pa.Table.from_pandas(rows.rename(columns=str), preserve_index=False))
     if isinstance(rows, Iterable) and not isinstance(rows, (str, bytes, Mapping)):
         listed = list(rows)
         if listed and all(isinstance(row, Mapping) for row in listed):
-            return ReadTable(tidied(pa.Table.from_pylist([dict(row) for row in listed])))
+            return tidied(pa.Table.from_pylist([dict(row) for row in listed]))
     raise UsageError(f"{type(rows).__name__} is no source: give a folder, a table, a data frame, or dicts, one a row")
 
 

@@ -1,0 +1,210 @@
+"""What a survey finds: kinds of problems in order of harm, what each does to training, and the command that mends it."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterable
+from dataclasses import asdict, dataclass, field
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from pannier.sources.table_facts import ColumnFacts
+
+EXAMPLES = 5
+
+
+@dataclass(frozen=True)
+class Kind:
+    """A kind of problem: its name, what it does to training, what mends it, if anything must."""
+
+    name: str
+    effect: str
+    mend: str = ""
+
+
+# kinds that would make training wrong, in order of harm
+HARMFUL = (
+    Kind("two labels", "one picture under two labels teaches both", "remove the wrong one, or pack --where leaves both out"),
+    Kind("two splits", "what is trained on is also tested on", "remove one, or deal anew: pack --resplit --shares"),
+    Kind("near splits", "nearly what is trained on is also tested on", "deal anew: pack --resplit --shares ... --near 6"),
+    Kind("class names", "a class is learned under two names, or tested and never learned", "pack --rename old=new"),
+    Kind("broken", "pack leaves them out, so they teach nothing", "restore them"),
+    Kind("empty", "pack leaves them out, so they teach nothing", "restore them"),
+    Kind("oversized", "pack leaves them out, so they teach nothing", "pack --max-pixels takes them"),
+)
+# kinds that are good to know, in order of harm
+HARMLESS = (
+    Kind("alike classes", "perhaps one class under two names", "pack --rename old=new"),
+    Kind("near labels", "pictures that look alike have different labels", "look at them: survey --sheet suspects.png"),
+    Kind("missing", "pack leaves them out: no such file", "put the files where the table says, or say --root"),
+    Kind("malformed", "pack leaves those rows out", "mend those lines"),
+    Kind("no picture", "pack leaves those rows out: they name none"),
+    Kind("unreadable", "pack leaves them out", "give access to them"),
+    Kind("unsupported", "pack leaves them out", "save them in another format"),
+    Kind("unsafe", "pack leaves them out: their paths lead outside", "make the archive anew"),
+    Kind("no label", "pack leaves them out", "pack --unlabeled keep takes them"),
+    Kind("constant", "one color says nothing of a class", "look at them: survey --sheet suspects.png"),
+    Kind("few", "a class with few pictures is hardly learned", "gather more, or pack --only-classes"),
+    Kind("imbalance", "the largest classes outweigh the others", "pack --per-class, or weigh classes in training"),
+    Kind("far smaller", "blurred once they are enlarged", "leave them out: pack --where 'width >= ...'"),
+    Kind("far larger", "slow to decode", "pack --longest-side 1600"),
+    Kind("other shape", "cropped hard, or padded much", "look at them: survey --sheet suspects.png"),
+    Kind("near doubles", "they may be dealt to two splits", "keep them together: pack --near 6"),
+    Kind("doubled", "stored once, and dealt together"),
+    Kind("turned", "turned upright as their EXIF data say"),
+    Kind("color modes", "other than most; turned to the color that the treatment asks for"),
+    Kind("transparent", "laid over white"),
+    Kind("animated", "only the first picture is used"),
+    Kind("wrong extension", "told by content, so no harm here", "rename them for other tools"),
+    Kind("case", "keys that differ in case alone cannot lie side by side on every disk", "rename one of them"),
+    Kind("name", "not UTF-8: the key has those bytes percent-encoded", "rename the file"),
+    Kind("link", "links that are not followed", "copy what is meant into the folder"),
+    Kind("excluded", "not looked at, as was said"),
+    Kind("hidden", "hidden or of the system: not looked at"),
+    Kind("side text", "no pictures, but perhaps about them", "read them: labels may be in there"),
+    Kind("skipped", "no pictures by their content"),
+)
+
+
+@dataclass(frozen=True)
+class Problem:
+    """One kind of problem: how many pictures it concerns, some of them, what it does to training, what mends it."""
+
+    kind: str
+    count: int
+    examples: list[str]
+    effect: str
+    mend: str
+    is_harmful: bool
+
+
+@dataclass(frozen=True)
+class Suspect:
+    """A picture to look at: what is suspicious about it (`kind`), its key, label and split."""
+
+    kind: str
+    key: str
+    label: str | None
+    split: str | None
+    _read: Callable[[], bytes]
+
+    def bytes(self) -> bytes:
+        """The picture's file. Raises PictureError."""
+        return self._read()
+
+
+@dataclass
+class Findings:
+    """What a survey found. `counts` by (class, split), `sizes` by (height, width), `formats` and `modes` by name.
+
+    `checks` names what was looked for, `skipped_checks` what was not. Of tables: `columns`, `notes` on how it was read, and
+    `funnel`, how many rows each condition left. `pictures` counts usable ones.
+    """
+
+    source: str
+    rows: int = 0
+    pictures: int = 0
+    byte_count: int = 0
+    counts: Counter[tuple[str | None, str | None]] = field(default_factory=Counter)
+    sizes: Counter[tuple[int, int]] = field(default_factory=Counter)
+    formats: Counter[str] = field(default_factory=Counter)
+    modes: Counter[str] = field(default_factory=Counter)
+    problems: list[Problem] = field(default_factory=list)
+    checks: list[str] = field(default_factory=list)
+    skipped_checks: list[str] = field(default_factory=list)
+    columns: list[ColumnFacts] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+    funnel: list[tuple[str, int]] = field(default_factory=list)
+    suspects: list[Suspect] = field(default_factory=list, repr=False)
+    table: Any = field(default=None, repr=False)
+
+    @property
+    def quick(self) -> bool:
+        """Whether headers alone were read."""
+        return bool(self.skipped_checks)
+
+    @property
+    def classes(self) -> list[str]:
+        return sorted({label for label, _ in self.counts if label is not None})
+
+    @property
+    def splits(self) -> list[str]:
+        return sorted({split for _, split in self.counts if split is not None})
+
+    @property
+    def is_harmful(self) -> bool:
+        """Whether something was found that would make training wrong."""
+        return any(problem.is_harmful for problem in self.problems)
+
+    def suspicious(self, most: int) -> list[Suspect]:
+        """Up to `most` suspicious pictures, worst first, each once."""
+        rank = {kind.name: number for number, kind in enumerate((*HARMFUL, *HARMLESS))}
+        first: dict[str, Suspect] = {}
+        for suspect in sorted(self.suspects, key=lambda suspect: rank[suspect.kind]):
+            first.setdefault(suspect.key, suspect)
+        return list(first.values())[:most]
+
+    def frame(self) -> Any:
+        """A pandas data frame, a row a usable picture: key, label, split, height, width, format, mode, byte_count."""
+        return self.table.to_pandas()
+
+    def problem_frame(self) -> Any:
+        """A pandas data frame, a row a kind of problem."""
+        import pandas
+
+        return pandas.DataFrame([asdict(problem) for problem in self.problems])
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data for JSON."""
+        return {
+            "source": self.source,
+            "quick": self.quick,
+            "checks": self.checks,
+            "skipped_checks": self.skipped_checks,
+            "notes": self.notes,
+            "columns": [asdict(column) for column in self.columns],
+            "rows": self.rows,
+            "funnel": [{"where": where, "rows": count} for where, count in self.funnel],
+            "pictures": self.pictures,
+            "byte_count": self.byte_count,
+            "counts": [{"label": label, "split": split, "pictures": n} for (label, split), n in self.counts.items()],
+            "sizes": [{"height": h, "width": w, "pictures": n} for (h, w), n in sorted(self.sizes.items())],
+            "formats": dict(self.formats),
+            "modes": dict(self.modes),
+            "problems": [asdict(problem) for problem in self.problems],
+            "is_harmful": self.is_harmful,
+        }
+
+
+class Collected:
+    """Problems as they are found: of each kind how many, and the first examples."""
+
+    def __init__(self) -> None:
+        self._counts: Counter[str] = Counter()
+        self._examples: dict[str, list[str]] = {}
+
+    def add(self, kind: str, example: str) -> None:
+        self._counts[kind] += 1
+        examples = self._examples.setdefault(kind, [])
+        if len(examples) < EXAMPLES:
+            examples.append(example)
+
+    def add_all(self, kind: str, examples: Iterable[str]) -> None:
+        for example in examples:
+            self.add(kind, example)
+
+    def problems(self) -> list[Problem]:
+        """In order of harm."""
+        return [
+            Problem(kind.name, self._counts[kind.name], self._examples[kind.name], kind.effect, kind.mend, harmful)
+            for kinds, harmful in ((HARMFUL, True), (HARMLESS, False))
+            for kind in kinds
+            if self._counts[kind.name]
+        ]
+
+
+def picture_table(columns: dict[str, Any]) -> Any:
+    """The table behind `Findings.frame`, from columns of equal length."""
+    return pa.table({name: pa.array(np.asarray(v)) if isinstance(v, np.ndarray) else v for name, v in columns.items()})

@@ -9,7 +9,7 @@ import sys
 from pathlib import Path
 
 PAGE = Path(__file__).parent / "commands.md"
-COMMANDS = ("survey", "pack", "change", "show", "sheet", "feed", "measure", "verify", "demo")
+COMMANDS = ("survey", "gather", "pack", "change", "show", "sheet", "feed", "measure", "verify", "demo")
 
 
 def help_of(*arguments: str) -> str:

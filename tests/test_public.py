@@ -14,7 +14,7 @@ import pytest
 import pannier
 
 ROOT = Path(__file__).parent.parent
-COMMANDS = ("survey", "pack", "show", "sheet", "feed", "measure", "verify", "demo")
+COMMANDS = ("survey", "gather", "pack", "change", "show", "sheet", "feed", "measure", "verify", "demo")
 
 
 def test_exported_names_are_complete_sorted_and_few() -> None:
@@ -46,6 +46,7 @@ def test_floors_import_only_from_floors_above_them() -> None:
         "machine",
         "sizes",
         "images",
+        "shares",
         "sources",
         "splits",
         "store",

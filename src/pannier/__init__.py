@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from pannier.images.treatment import Treatment
     from pannier.measuring.sweep import Measurement, measure
     from pannier.sources.findings import Findings
+    from pannier.sources.gathering.gather import Gathered, gather
     from pannier.sources.survey import survey
     from pannier.store.changing import ChangeResult
     from pannier.store.packing import PackResult
@@ -41,6 +42,7 @@ _HOMES = {
     "Feed": "pannier.feed.feed",
     "Finding": "pannier.store.verify",
     "Findings": "pannier.sources.findings",
+    "Gathered": "pannier.sources.gathering.gather",
     "LimitError": "pannier.errors",
     "Measurement": "pannier.measuring.sweep",
     "NotFoundError": "pannier.errors",
@@ -57,6 +59,7 @@ _HOMES = {
     "TreatmentError": "pannier.errors",
     "UsageError": "pannier.errors",
     "create": "pannier.store.store",
+    "gather": "pannier.sources.gathering.gather",
     "measure": "pannier.measuring.sweep",
     "open": "pannier.store.store",
     "open_store": "pannier.store.store",
@@ -72,6 +75,7 @@ __all__ = [
     "Feed",
     "Finding",
     "Findings",
+    "Gathered",
     "LimitError",
     "Measurement",
     "NotFoundError",
@@ -88,6 +92,7 @@ __all__ = [
     "TreatmentError",
     "UsageError",
     "create",
+    "gather",
     "measure",
     "open",
     "open_store",

@@ -61,6 +61,12 @@ def _share(name: str, value: float | str | Fraction) -> Fraction:
     return number
 
 
+def split_rank(split: str) -> tuple[int, str]:
+    """Sorts splits: train, val, test, then others by name."""
+    usual = ("train", "val", "test")
+    return (usual.index(split) if split in usual else len(usual), split)
+
+
 @dataclass(frozen=True)
 class Dealing:
     """How records get their splits. What a snapshot was dealt by holds for later ones, until something else is said.

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import typer
 
-from pannier.cli import change, demo, feed, measure, pack, sheet, show, survey, verify
+from pannier.cli import change, demo, feed, gather, measure, pack, sheet, show, survey, verify
 
 app = typer.Typer(
     name="pannier",
@@ -17,6 +17,7 @@ app = typer.Typer(
 
 _COMMANDS = (
     ("Collect", "survey", survey.survey),
+    ("Collect", "gather", gather.gather),
     ("Collect", "pack", pack.pack),
     ("Collect", "change", change.change),
     ("Look", "show", show.show),

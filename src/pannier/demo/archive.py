@@ -108,14 +108,14 @@ def _make_untidy(archive: Path, shots: list[Shot]) -> None:
     jpegs = [path for path in plain if path.suffix == ".jpg"]
     (archive / "plain" / "cut-short.jpg").write_bytes(jpegs[0].read_bytes()[: jpegs[0].stat().st_size // 3])
     (archive / "twill" / "empty.jpg").write_bytes(b"")
-    (archive / "satin" / "whole-bolt.png").write_bytes(_enormous_png())
+    (archive / "satin" / "whole-bolt.png").write_bytes(enormous_png())
     (archive / "satin" / "copy of 0004.jpg").write_bytes(satin[4].read_bytes())
     (archive / "rib" / "misfiled.jpg").write_bytes(twill[1].read_bytes())  # a twill among the ribs
     (archive / "rib" / "again.jpg").write_bytes(rib[2].read_bytes())
     (archive / "satin" / "notes.txt").write_text("lamp moved after 0040, see the register\n")
 
 
-def _enormous_png() -> bytes:
+def enormous_png() -> bytes:
     """A header that announces 30,000 x 30,000 pixels, and next to nothing behind it."""
 
     def chunk(kind: bytes, body: bytes) -> bytes:

@@ -50,7 +50,7 @@ def _draw(
     shown = [label for label in labels if label in kept]
     columns = max(1, math.ceil(len(shown) / CLASSES_A_COLUMN))
     rows = math.ceil(len(shown) / columns) if shown else 1
-    bars, scatter = (0.62, 0.28) if columns == 1 else (0.74, 0.16)
+    bars, scatter = (0.62, 0.28) if columns == 1 else (0.76, 0.15)
     left = 0.12 if columns == 1 else 0.09
     for column in range(columns):
         width = (bars - left) / columns
@@ -85,7 +85,7 @@ def _bars(
         axes.text(total + largest * 0.01, y, f"{int(total):,}", va="center", color=INK, fontsize=font * 0.9)
     longest = 24 if rows <= 30 else 14
     names = [label or "no label" for label in labels]
-    axes.set_yticks(np.arange(len(labels)), [name if len(name) <= longest else name[: longest - 1] + "…" for name in names])
+    axes.set_yticks(np.arange(len(labels)), [_shortened(name, longest) for name in names])
     axes.tick_params(axis="y", labelsize=font, length=0)
     axes.set_ylim(rows - 0.4, -0.6)
     axes.set_xlim(0, largest * 1.15)
@@ -104,4 +104,14 @@ def _sizes(axes: Any, sizes: Any, place: tuple[float, float, float, float]) -> N
         axis.set_major_formatter(lambda value, _: f"{value:.0f}")
     axes.set_xlabel("width in pixels", color=INK, fontsize=11)
     axes.set_ylabel("height in pixels", color=INK, fontsize=11)
-    axes.set_aspect("equal", adjustable="datalim")
+    if count:
+        limits = (sizes.min() / 1.2, sizes.max() * 1.2)
+        axes.set_xlim(*limits)
+        axes.set_ylim(*limits)
+    axes.set_box_aspect(1)
+
+
+def _shortened(name: str, longest: int) -> str:
+    """A name cut in its middle: long names often differ at their ends."""
+    half = (longest - 1) // 2
+    return name if len(name) <= longest else f"{name[: longest - 1 - half]}…{name[-half:]}"

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from pannier.shares import split_rank
 from pannier.sources.table_facts import ColumnFacts
 
 EXAMPLES = 5
@@ -131,7 +132,7 @@ class Findings:
 
     @property
     def splits(self) -> list[str]:
-        return sorted({split for _, split in self.counts if split is not None})
+        return sorted({split for _, split in self.counts if split is not None}, key=split_rank)
 
     @property
     def is_harmful(self) -> bool:

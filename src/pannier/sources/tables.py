@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import posixpath
 import re
+import shlex
 import unicodedata
 from collections.abc import Iterable, Mapping
 from pathlib import Path
@@ -25,7 +26,7 @@ from pannier.sources.table_files import ReadTable, holds_bytes, is_bytes, read_t
 USUAL_LABELS = ("label", "class")
 
 _PROBED = 100
-_LINK = r"^[a-zA-Z][a-zA-Z0-9+.-]+://"
+LINK = r"^[a-zA-Z][a-zA-Z0-9+.-]+://"
 
 
 class TableSource:
@@ -41,7 +42,7 @@ class TableSource:
         self.stray_blanks = table.stray_blanks
         self.passed = [LeftOut(f"row {number}", "malformed", reason) for number, reason in table.malformed]
         whole = table.table
-        self._pictures, inside = _pictures(whole, picture or _found(whole, self.root))
+        self._pictures, inside = _pictures(whole, picture or _found(whole, self.root), name)
         has_picture = pc.is_valid(self._pictures)
         without = np.flatnonzero(~has_picture.to_numpy(zero_copy_only=False))
         self.passed += [LeftOut(f"row {row + 2}", "no picture", "it names none") for row in without.tolist()]
@@ -113,7 +114,7 @@ def table_file(
     return TableSource(table, file.name, root if root is not None else file.parent, picture)
 
 
-def _pictures(table: Any, picture: str) -> tuple[Any, Any | None]:
+def _pictures(table: Any, picture: str, name: str) -> tuple[Any, Any | None]:
     """(paths or bytes by row, and where pictures lie in a struct, the names they bear there)."""
     values = evaluate(table, picture, "--picture")
     names = None
@@ -132,9 +133,12 @@ def _pictures(table: Any, picture: str) -> tuple[Any, Any | None]:
         return values.cast(pa.large_binary()), nothing if names is None else names
     if not (pa.types.is_string(values.type) or pa.types.is_large_string(values.type)):
         raise UsageError(f"--picture {picture}: gives {values.type}, not paths or bytes")
-    links = pc.sum(pc.match_substring_regex(values, _LINK)).as_py() or 0
+    links = pc.sum(pc.match_substring_regex(values, LINK)).as_py() or 0
     if links:
-        raise UsageError(f"--picture {picture}: {links:,} of its values are links, which packing does not fetch")
+        raise UsageError(
+            f"--picture {picture}: {links:,} of its values are links, which packing does not fetch. Gather them first: "
+            f"pannier gather {name} pictures/ --link {shlex.quote(picture)}; then pack pictures/gathered.csv"
+        )
     return values.cast(pa.large_string()), None
 
 
@@ -142,7 +146,7 @@ def _found(table: Any, root: Path) -> str:
     """The one column that fits. Raises UsageError, which names the candidates."""
     held = [name for name in table.column_names if holds_bytes(table.column(name).type)]
     named = [name for name in table.column_names if _names_pictures(table.column(name), root)]
-    candidates = held or named
+    candidates = held or named or [name for name in table.column_names if holds_links(table.column(name))]
     if len(candidates) == 1:
         return candidates[0]
     if candidates:
@@ -165,6 +169,14 @@ def _names_pictures(column: Any, root: Path) -> bool:
         and all(looks_like_picture(os.fsencode(value)) for value in values)
         and any((root / value).is_file() for value in values)
     )
+
+
+def holds_links(column: Any) -> bool:
+    """Whether a column's first values are links."""
+    if not (pa.types.is_string(column.type) or pa.types.is_large_string(column.type)):
+        return False
+    values = column.drop_null()[:_PROBED]
+    return bool(len(values)) and bool(pc.all(pc.match_substring_regex(values, LINK)).as_py())
 
 
 def _texts(column: Any) -> Iterable[str | None]:

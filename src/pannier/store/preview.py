@@ -6,13 +6,13 @@ from collections import Counter
 from dataclasses import dataclass
 from typing import Any
 
+from pannier.shares import split_rank
 from pannier.sources.opening import READING_OPTIONS, as_source
 from pannier.sources.rules import Rules, read_rules, rows_without_label
 from pannier.sources.selection import Selection, select
 from pannier.sources.several import choose
 from pannier.store.commit import number_classes
 from pannier.store.packing import names_in
-from pannier.store.snapshot import split_rank
 
 FIRST_ROWS = 20
 

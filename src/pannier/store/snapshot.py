@@ -15,7 +15,7 @@ from pannier.errors import DamageError, NotFoundError, UsageError, did_you_mean
 from pannier.hashing import checked_seed, text_hash
 from pannier.images.decode import Pixels
 from pannier.images.prepare import pixels_of
-from pannier.shares import Dealing, read_part
+from pannier.shares import Dealing, read_part, split_rank
 from pannier.splits import counts_by_class, fair_part
 from pannier.store.documents import Document, digest, parsed
 from pannier.store.manifest import COLUMNS, Manifest, ManifestFile
@@ -196,11 +196,6 @@ class Snapshot:
         if len(self) > SEARCHED_RECORDS:
             return ""
         return did_you_mean(key, self.manifest.table().column("key").to_pylist())
-
-
-def split_rank(split: str) -> tuple[int, str]:
-    usual = ("train", "val", "test")
-    return (usual.index(split) if split in usual else len(usual), split)
 
 
 def read_document(store: Store, snapshot_id: str) -> Document:

@@ -1,0 +1,111 @@
+"""pannier gather"""
+
+from __future__ import annotations
+
+import shlex
+import sys
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from pannier.cli.options import AsJson
+from pannier.cli.terminal import live_bar, plural, print_json, print_wrapped
+
+if TYPE_CHECKING:
+    from pannier.sources.gathering.gather import Gathered
+
+_SHOWN_REASONS = 8
+
+
+def gather(
+    table: Annotated[str, typer.Argument(metavar="TABLE", help="A table with a column of links.")],
+    directory: Annotated[str, typer.Argument(metavar="DIR", help="Where pictures go; new, empty, or gathered into before.")],
+    link: Annotated[str | None, typer.Option(metavar="EXPR", help="The links: a column, or SQL over columns.")] = None,
+    where: Annotated[list[str] | None, typer.Option(metavar="EXPR", help="Only rows for which this SQL holds.")] = None,
+    name: Annotated[str | None, typer.Option(metavar="EXPR", help="What names the files; / for folders.")] = None,
+    pause: Annotated[str, typer.Option(help="Between two requests to one host.")] = "700ms",
+    connections: Annotated[int, typer.Option(min=1, help="At once to one host.")] = 2,
+    tries: Annotated[int, typer.Option(min=1, help="How often a picture is asked for.")] = 4,
+    timeout: Annotated[str, typer.Option(help="For one picture.")] = "60s",
+    max_bytes: Annotated[str, typer.Option(help="Larger files are refused while they arrive.")] = "64MiB",
+    max_pixels: Annotated[int, typer.Option(help="So are pictures with more pixels.")] = 100_000_000,
+    longest_side: Annotated[int | None, typer.Option(metavar="PIXELS", help="Shrink what is longer as it comes.")] = None,
+    encode: Annotated[str | None, typer.Option(metavar="FORMAT", help="Save all anew, as jpeg:90, png or webp:80.")] = None,
+    again: Annotated[bool, typer.Option("--again", metavar="", help="Ask again for what was refused for good.")] = False,
+    ignore_robots: Annotated[
+        bool, typer.Option("--ignore-robots", metavar="", help="Do not heed robots.txt: for hosts of your own.")
+    ] = False,
+    encoding: Annotated[str | None, typer.Option(help="Of a text table, where it is not found.")] = None,
+    separator: Annotated[str | None, typer.Option(help="Of a text table, where it is not found.")] = None,
+    json: AsJson = False,
+) -> int:
+    """Fetch the pictures that a table links to: politely, each once, going on where it stopped.
+
+    Beside them lies gathered.csv, with the table's columns and where each picture came from: pack reads it.
+    Exit status 1 where pictures did not come.
+
+    [dim]$[/dim] pannier gather register.csv daylight/ --link daylight --where "finish = 'raw'"
+    [dim]$[/dim] pannier gather register.csv raking/ --link raking --name "weave || '/' || swatch" --longest-side 1600
+    """
+    from pannier.sources.gathering.gather import gather as fetch
+
+    options: dict[str, Any] = {"link": link, "where": where or (), "name": name, "pause": pause}
+    options |= {"connections": connections, "tries": tries, "timeout": timeout, "max_bytes": max_bytes}
+    options |= {"max_pixels": max_pixels, "longest_side": longest_side, "encode": encode, "again": again}
+    options |= {"robots": not ignore_robots, "encoding": encoding, "separator": separator}
+    with live_bar("gather", "looking for links") as bar:
+
+        def step(done: int, total: int, byte_count: int) -> None:
+            from pannier.sizes import show_bytes
+
+            if bar:
+                rate = done / max(bar.elapsed, 0.1)
+                bar.show(done, total, lambda: f"{rate:,.1f} pictures/s, {show_bytes(byte_count)}")
+
+        result = fetch(table, directory, progress=step, **options)
+    print_json(_facts(result)) if json else _print(result)
+    return 1 if result.failed else 0
+
+
+def _facts(result: Gathered) -> dict[str, Any]:
+    return {
+        "folder": str(result.folder),
+        "table": str(result.table),
+        "came": result.came,
+        "there_before": result.there_before,
+        "byte_count": result.byte_count,
+        "rows": result.rows,
+        "without_link": result.without_link,
+        "funnel": [{"where": where, "rows": count} for where, count in result.funnel],
+        "failed": [
+            {"link": each.link, "reason": each.reason, "http_status": each.status, "is_final": each.is_final}
+            for each in result.failed
+        ],
+    }
+
+
+def _print(result: Gathered) -> None:
+    from pannier.sizes import show_bytes
+
+    for where, count in result.funnel:
+        print(f"{plural(count, 'row')} left by --where {where}")
+    if result.without_link:
+        print(f"{plural(result.without_link, 'row')} without a link")
+    parts = [f"{plural(result.came, 'picture')} came, {show_bytes(result.byte_count)}"]
+    parts += [f"{result.there_before:,} were there before"] if result.there_before else []
+    parts += [f"{result.failed and len(result.failed):,} did not come"] if result.failed else []
+    print("; ".join(parts) + ".")
+    reasons: dict[str, list[str]] = {}
+    for each in result.failed:
+        reasons.setdefault(each.reason, []).append(each.link)
+    if reasons:
+        print()
+    for reason, links in sorted(reasons.items(), key=lambda item: -len(item[1]))[:_SHOWN_REASONS]:
+        print_wrapped(f"  {len(links):,}  {reason}: {links[0]}{', ...' if len(links) > 1 else ''}", indent="      ")
+    if len(reasons) > _SHOWN_REASONS:
+        print(f"  and {len(reasons) - _SHOWN_REASONS:,} more reasons (--json lists all)")
+    if result.failed:
+        again = [] if result.can_try_again or "--again" in sys.argv else ["--again"]
+        print(f"\nTo try the rest: {shlex.join(['pannier', *sys.argv[1:], *again])}")
+    if result.rows:
+        print(f"\n{plural(result.rows, 'row')} with their pictures: pannier pack {result.table} STORE --label COLUMN")

@@ -1,0 +1,291 @@
+"""Fetching politely: a pause between a host's requests, few connections each, many hosts at once, refusals final."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import datetime
+import email.utils
+import time
+from collections import deque
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+from urllib.parse import urljoin, urlsplit
+from urllib.robotparser import RobotFileParser
+
+from pannier.sources.gathering.arriving import Arriving, Bounds, RefusedError, accept
+from pannier.sources.gathering.journal import Came, Failed
+from pannier.sources.gathering.links import host_of, identity, without_credentials, without_credentials_in
+
+MOST_REDIRECTS = 5
+MOST_CONNECTIONS = 400
+# answers that may be others the next time, and those that ask for patience
+_PASSING = frozenset((408, 425, 500, 502, 503, 504, 520, 521, 522, 524))
+_BUSY = frozenset((429, 503))
+LONGEST_BACK_OFF_SECONDS = 60.0
+# a host that asks for more patience than this is left for another day
+LONGEST_WAIT_SECONDS = 600.0
+# so many links in a row that a host does not answer at all, and the rest of it is left for another day
+SILENT_LINKS = 3
+_ROBOTS_BYTES = 512 << 10
+
+
+@dataclass(frozen=True)
+class Manners:
+    """How hosts are treated: seconds between the starts of two requests, connections at once; tries, seconds a picture."""
+
+    pause_seconds: float = 0.7
+    connections: int = 2
+    tries: int = 4
+    timeout_seconds: float = 60.0
+    agent: str = "pannier-gather"
+    heeds_robots: bool = True
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """A picture to fetch: its link, and the path below the folder, without ending, that it gets."""
+
+    link: str
+    name: str
+
+
+class _PassingError(Exception):
+    """It did not come this time. `wait_seconds`: what the server asks for, or None; `is_silent`: there was no answer."""
+
+    def __init__(
+        self, reason: str, *, status: int | None = None, wait_seconds: float | None = None, is_silent: bool = False
+    ) -> None:
+        super().__init__(reason)
+        self.reason, self.status, self.wait_seconds, self.is_silent = reason, status, wait_seconds, is_silent
+
+
+class Host:
+    """One host: when it may be asked again, what its robots.txt says, whether it answers."""
+
+    def __init__(self, manners: Manners) -> None:
+        self._manners = manners
+        self._next = self._not_before = 0.0
+        self._pause = manners.pause_seconds
+        self.waiting: deque[Wanted] = deque()
+        self.silent_links = 0
+        self.given_up = ""
+        self.robots: RobotFileParser | None = None
+        self.robots_lock = asyncio.Lock()
+
+    async def turn(self) -> None:
+        """Returns when the host may be asked: never sooner than the pause after the last time, nor while it is let alone."""
+        while True:
+            now = time.monotonic()
+            start = max(now, self._next, self._not_before)
+            self._next = start + self._pause
+            if start > now:
+                await asyncio.sleep(start - now)
+            if time.monotonic() >= self._not_before:
+                return
+
+    def wait(self, seconds: float) -> None:
+        """Leaves the host alone for so long."""
+        self._not_before = max(self._not_before, time.monotonic() + seconds)
+
+    def heed(self, robots: RobotFileParser) -> None:
+        self.robots = robots
+        delay = robots.crawl_delay(self._manners.agent)
+        if delay is not None:
+            self._pause = max(self._pause, min(float(delay), LONGEST_BACK_OFF_SECONDS))
+
+
+class Fetcher:
+    """Fetches pictures from many hosts at once, in one thread; what has arrived is checked in others."""
+
+    def __init__(
+        self, arriving: Callable[[str], Path], manners: Manners, bounds: Bounds, report: Callable[[Came | Failed], None]
+    ) -> None:
+        self._arriving, self._manners, self._bounds, self._report = arriving, manners, bounds, report
+        self._hosts: dict[str, Host] = {}
+        self._pool: ThreadPoolExecutor
+
+    async def fetch_all(self, wanted: list[Wanted], workers: int) -> None:
+        """Fetches everything; `report` hears of each as it comes, or does not."""
+        import httpx
+
+        for each in wanted:
+            self._host(host_of(each.link)).waiting.append(each)
+        limits = httpx.Limits(max_connections=MOST_CONNECTIONS, max_keepalive_connections=MOST_CONNECTIONS)
+        timeout = httpx.Timeout(self._manners.timeout_seconds, connect=min(20.0, self._manners.timeout_seconds))
+        headers = {"User-Agent": self._manners.agent, "Accept": "image/*,*/*;q=0.5", "Accept-Encoding": "identity"}
+        with ThreadPoolExecutor(workers, thread_name_prefix="pannier-gather") as self._pool:
+            async with httpx.AsyncClient(limits=limits, timeout=timeout, headers=headers) as client:
+                tasks = [
+                    asyncio.create_task(self._serve(client, host))
+                    for host in list(self._hosts.values())
+                    for _ in range(min(self._manners.connections, len(host.waiting)))
+                ]
+                try:
+                    await asyncio.gather(*tasks)
+                finally:
+                    for task in tasks:
+                        task.cancel()
+                    await asyncio.gather(*tasks, return_exceptions=True)
+
+    def _host(self, name: str) -> Host:
+        if name not in self._hosts:
+            self._hosts[name] = Host(self._manners)
+        return self._hosts[name]
+
+    async def _serve(self, client: Any, host: Host) -> None:
+        """One connection to a host: takes its links one after another."""
+        while host.waiting:
+            wanted = host.waiting.popleft()
+            if host.given_up:
+                self._report(Failed(identity(wanted.link), without_credentials(wanted.link), host.given_up))
+            else:
+                self._report(await self._one(client, host, wanted))
+
+    async def _one(self, client: Any, host: Host, wanted: Wanted) -> Came | Failed:
+        """One picture, tried as often as it makes sense."""
+        who, shown = identity(wanted.link), without_credentials(wanted.link)
+        last = _PassingError("it was not tried")
+        for attempt in range(self._manners.tries):
+            try:
+                came = await self._try(client, host, wanted)
+                host.silent_links = 0
+                return came
+            except RefusedError as refused:
+                if refused.is_final:
+                    return Failed(who, shown, refused.reason, refused.status, is_final=True)
+                last = _PassingError(refused.reason)
+            except _PassingError as passing:
+                last = passing
+            back_off = min(max(self._manners.pause_seconds, 0.25) * 2**attempt, LONGEST_BACK_OFF_SECONDS)
+            asked = last.wait_seconds
+            if asked is not None and asked > LONGEST_WAIT_SECONDS:
+                host.given_up = f"the host asks to be left alone for {asked:,.0f} s"
+                return Failed(who, shown, host.given_up, last.status)
+            if attempt + 1 < self._manners.tries:
+                host.wait(back_off if asked is None else asked)
+        if last.is_silent:
+            host.silent_links += 1
+            if host.silent_links >= SILENT_LINKS:
+                host.given_up = f"the host does not answer ({last.reason})"
+        return Failed(who, shown, f"{last.reason}, {self._manners.tries} times", last.status)
+
+    async def _try(self, client: Any, host: Host, wanted: Wanted) -> Came:
+        import httpx
+
+        try:
+            async with asyncio.timeout(self._manners.timeout_seconds * 2):
+                return await self._follow(client, host, wanted)
+        except TimeoutError:
+            raise _PassingError(f"it took longer than {self._manners.timeout_seconds:g} s") from None
+        except (httpx.InvalidURL, httpx.UnsupportedProtocol, UnicodeError, ValueError) as error:
+            raise RefusedError(f"not a link that can be asked for ({_short(error)})") from None
+        except httpx.ConnectError as error:
+            if "CERTIFICATE" in str(error).upper() or "SSL" in str(error).upper():
+                raise RefusedError(f"its TLS certificate or connection is not to be trusted ({_short(error)})") from None
+            raise _PassingError(f"no connection ({_short(error)})", is_silent=True) from None
+        except httpx.TimeoutException as error:
+            raise _PassingError("no answer in time", is_silent=isinstance(error, httpx.ConnectTimeout)) from None
+        except httpx.HTTPError as error:
+            raise _PassingError(f"the connection broke ({_short(error)})") from None
+
+    async def _follow(self, client: Any, host: Host, wanted: Wanted) -> Came:
+        """Asks for a link and where it leads; every host on the way is treated alike."""
+        link = wanted.link
+        for _ in range(MOST_REDIRECTS + 1):
+            if urlsplit(link).scheme.lower() not in ("http", "https"):
+                raise RefusedError(f"only http and https are fetched, not {urlsplit(link).scheme or 'that'}")
+            await self._ask_leave(client, host, link)
+            await host.turn()
+            async with asyncio.timeout(self._manners.timeout_seconds), client.stream("GET", link) as answer:
+                if answer.status_code in (301, 302, 303, 307, 308) and answer.headers.get("location"):
+                    link = urljoin(link, answer.headers["location"])
+                    host = self._host(host_of(link))
+                    continue
+                self._check_status(answer)
+                return await self._receive(answer, wanted)
+        raise RefusedError(f"it leads on and on, over {MOST_REDIRECTS} times")
+
+    def _check_status(self, answer: Any) -> None:
+        status = answer.status_code
+        if status == 200:
+            length = answer.headers.get("content-length", "")
+            if length.isdigit() and int(length) > self._bounds.max_bytes:
+                raise RefusedError(f"{int(length):,} bytes: raise --max-bytes to take it")
+            return
+        if status in _BUSY or status in _PASSING:
+            wait = _retry_after(answer.headers.get("retry-after"))
+            raise _PassingError(f"HTTP {status}", status=status, wait_seconds=wait)
+        raise RefusedError(f"HTTP {status}", status=status)
+
+    async def _receive(self, answer: Any, wanted: Wanted) -> Came:
+        who = identity(wanted.link)
+        path = self._arriving(who)
+        kind = answer.headers.get("content-type", "").partition(";")[0].strip()[:60]
+        try:
+            arriving = Arriving(path, self._bounds, kind, answer.headers.get("content-encoding", "").strip().lower())
+            try:
+                async for chunk in answer.aiter_raw():
+                    arriving.take(chunk)
+                arriving.finish()
+            finally:
+                arriving.close()
+            loop = asyncio.get_running_loop()
+            ending, size, sha256 = await loop.run_in_executor(self._pool, accept, path, self._bounds)
+        except BaseException:
+            with contextlib.suppress(OSError):
+                path.unlink()
+            raise
+        shown, now = without_credentials(wanted.link), datetime.datetime.now(datetime.UTC)
+        time_text = now.isoformat(timespec="seconds").replace("+00:00", "Z")
+        return Came(who, shown, f"{wanted.name}.{ending}", time_text, size, sha256, answer.status_code)
+
+    async def _ask_leave(self, client: Any, host: Host, link: str) -> None:
+        """Raises RefusedError where the host's robots.txt (RFC 9309) does not want the link asked for."""
+        if not self._manners.heeds_robots:
+            return
+        async with host.robots_lock:
+            if host.robots is None:
+                host.heed(await self._robots(client, host, link))
+        if host.robots is not None and not host.robots.can_fetch(self._manners.agent, link):
+            raise RefusedError("the host's robots.txt asks not to fetch it")
+
+    async def _robots(self, client: Any, host: Host, link: str) -> RobotFileParser:
+        """The rules of a host; none where it has no such file. Raises _PassingError where that cannot be told."""
+        parts = urlsplit(link)
+        robots = RobotFileParser()
+        await host.turn()
+        async with asyncio.timeout(self._manners.timeout_seconds):
+            async with client.stream("GET", f"{parts.scheme}://{parts.netloc}/robots.txt", follow_redirects=True) as answer:
+                if answer.status_code >= 500 or answer.status_code == 429:
+                    wait = _retry_after(answer.headers.get("retry-after"))
+                    raise _PassingError(f"HTTP {answer.status_code} for robots.txt", wait_seconds=wait)
+                content = b""
+                if answer.status_code == 200:
+                    async for chunk in answer.aiter_bytes():
+                        content += chunk
+                        if len(content) > _ROBOTS_BYTES:
+                            break
+        robots.parse(content.decode("utf-8", "replace").splitlines())
+        return robots
+
+
+def _retry_after(text: str | None) -> float | None:
+    """Seconds from a Retry-After header, a number or a date (RFC 9110, 10.2.3); None where there is none."""
+    if not text:
+        return None
+    if text.strip().isdigit():
+        return float(text)
+    try:
+        then = email.utils.parsedate_to_datetime(text)
+    except ValueError:
+        return None
+    return max(0.0, (then - datetime.datetime.now(datetime.UTC)).total_seconds())
+
+
+def _short(error: BaseException) -> str:
+    text = " ".join(str(error).split()) or type(error).__name__
+    return without_credentials_in(text)[:100]

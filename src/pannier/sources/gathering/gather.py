@@ -1,0 +1,226 @@
+"""Gather: the pictures behind a table's links, in a folder, with a table beside them that pack reads."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from pannier.errors import UsageError
+from pannier.images.facts import MAX_PIXELS
+from pannier.images.recode import read_recoding
+from pannier.machine import usable_cores
+from pannier.sizes import read_bytes
+from pannier.sources.gathering.arriving import Bounds
+from pannier.sources.gathering.fetching import Fetcher, Manners, Wanted
+from pannier.sources.gathering.journal import Came, Failed, Journal, opened
+from pannier.sources.gathering.links import identity, name_in, safe_path, unlike, without_credentials_in
+from pannier.sources.rules import evaluate, holds
+from pannier.sources.table_files import read_table
+from pannier.sources.tables import holds_links, table_from
+
+TABLE = "gathered.csv"
+# what the table beside the pictures says of where they came from
+ORIGIN = ("file", "link", "fetched_at", "byte_count", "sha256", "http_status")
+
+Progress = Callable[[int, int, int], None]
+
+
+@dataclass
+class Gathered:
+    """What a gathering did: the folder, the table in it, how many pictures came now, were there before, did not come.
+
+    `rows` have a picture; `without_link` rows name none; `funnel` tells how many rows each condition left.
+    """
+
+    folder: Path
+    table: Path
+    came: int = 0
+    there_before: int = 0
+    byte_count: int = 0
+    rows: int = 0
+    without_link: int = 0
+    failed: list[Failed] = field(default_factory=list)
+    funnel: list[tuple[str, int]] = field(default_factory=list)
+
+    @property
+    def can_try_again(self) -> bool:
+        """Whether some of what failed may come another time."""
+        return any(not failed.is_final for failed in self.failed)
+
+
+def gather(
+    table: Any,
+    folder: str | Path,
+    *,
+    link: str | None = None,
+    where: str | Sequence[str] = (),
+    name: str | None = None,
+    pause: str | float = 0.7,
+    connections: int = 2,
+    tries: int = 4,
+    timeout: str | float = 60.0,
+    max_bytes: str | int = "64MiB",
+    max_pixels: int = MAX_PIXELS,
+    longest_side: int | None = None,
+    encode: str | None = None,
+    again: bool = False,
+    robots: bool = True,
+    encoding: str | None = None,
+    separator: str | None = None,
+    workers: int | None = None,
+    progress: Progress | None = None,
+) -> Gathered:
+    """Fetches the pictures that a table links to into a folder, each once; goes on where it was stopped.
+
+    table: a file, a data frame, Arrow or dicts. link: a column, or SQL over columns; found where only one holds links.
+    where: conditions on rows, before anything is fetched. name: SQL that names files, `/` for folders; else links do.
+    pause: seconds, or "700ms", between the starts of two requests to one host; connections: at once to one host.
+    timeout: seconds, or "60s", for one picture. max_bytes, max_pixels: larger ones are refused while they arrive.
+    longest_side, encode: pictures are recoded as they come. again: also what was refused for good is asked for again.
+    robots: heed what hosts say in robots.txt. progress: called with (pictures done, pictures in all, bytes).
+
+    Beside the pictures lies `gathered.csv`: every column of the rows whose picture came, and file, link, fetched_at,
+    byte_count, sha256 and http_status. User names, passwords and the like in links are never written anywhere.
+    Raises UsageError, SourceError.
+    """
+    bounds = Bounds(read_bytes(max_bytes), max_pixels, read_recoding(longest_side, encode))
+    manners = Manners(read_seconds(pause), connections, tries, read_seconds(timeout), heeds_robots=robots)
+    if connections < 1 or tries < 1:
+        raise UsageError("connections and tries must be 1 or more")
+    path = Path(table) if isinstance(table, (str, Path)) else None
+    rows = (read_table(path, encoding=encoding, separator=separator) if path else table_from(table)).table
+    target = Path(folder)
+    gathered = Gathered(target, target / TABLE)
+    for condition in [where] if isinstance(where, str) else where:
+        rows = rows.filter(pa.array(holds(rows, condition)))
+        gathered.funnel.append((condition, len(rows)))
+    links = _links(rows, link)
+    has_link = pc.is_valid(links).to_numpy(zero_copy_only=False)
+    gathered.without_link = int((~has_link).sum())
+    rows, links = rows.filter(pa.array(has_link)), links.filter(pa.array(has_link))
+    names = None if name is None else evaluate(rows, name, "--name").cast(pa.large_string()).to_pylist()
+    texts = links.to_pylist()
+    with opened(target) as journal:
+        wanted = _wanted(texts, names, journal, again=again)
+        everything = {identity(text) for text in texts}
+        gathered.there_before = sum(who in journal.came for who in everything)
+        try:
+            _fetch(wanted, journal, manners, bounds, workers or usable_cores(), gathered, progress)
+        finally:
+            gathered.failed = [failed for who, failed in journal.failed.items() if who in everything]
+            gathered.rows = _write_table(rows, texts, journal, gathered.table)
+    return gathered
+
+
+def read_seconds(text: str | float) -> float:
+    """A duration from "700ms", "1.5s", "2m" or a number of seconds. Raises UsageError."""
+    found = re.fullmatch(r"\s*([0-9]+(?:\.[0-9]+)?)\s*(ms|s|m|)\s*", str(text))
+    if not found:
+        raise UsageError(f"{text!r} is no duration: write it as 700ms, 1.5s or 2m")
+    return float(found[1]) * {"ms": 0.001, "s": 1.0, "m": 60.0, "": 1.0}[found[2]]
+
+
+def _fetch(
+    wanted: list[Wanted],
+    journal: Journal,
+    manners: Manners,
+    bounds: Bounds,
+    workers: int,
+    gathered: Gathered,
+    progress: Progress | None,
+) -> None:
+    done = 0
+
+    def report(outcome: Came | Failed) -> None:
+        nonlocal done
+        if isinstance(outcome, Came):
+            journal.add_came(outcome)
+            gathered.came += 1
+            gathered.byte_count += outcome.byte_count
+        else:
+            journal.add_failed(outcome)
+        done += 1
+        if progress:
+            progress(done, len(wanted), gathered.byte_count)
+
+    if wanted:
+        asyncio.run(Fetcher(journal.arriving, manners, bounds, report).fetch_all(wanted, workers))
+
+
+def _links(rows: Any, link: str | None) -> Any:
+    """The links, row by row; those of the one column that holds some where none is named. Raises UsageError."""
+    if link is None:
+        found = [name for name in rows.column_names if holds_links(rows.column(name))]
+        if len(found) != 1:
+            what = "no column holds links" if not found else "several columns hold links"
+            there = ", ".join(map(repr, found or rows.column_names[:12]))
+            raise UsageError(f"{what}: say which with --link; there is {there}")
+        link = found[0]
+    values = evaluate(rows, link, "--link")
+    if not (pa.types.is_string(values.type) or pa.types.is_large_string(values.type) or pa.types.is_null(values.type)):
+        raise UsageError(f"--link {link}: gives {values.type}, not links")
+    values = values.cast(pa.large_string())
+    values = pc.if_else(pc.equal(values, ""), pa.scalar(None, values.type), values)
+    return pa.chunked_array([values]) if isinstance(values, pa.Array) else values
+
+
+def _wanted(links: list[str], names: list[str | None] | None, journal: Journal, *, again: bool) -> list[Wanted]:
+    """What is to be fetched, each link once, in order of rows; names that are taken get numbers."""
+    taken = {_stem(came.file).casefold() for came in journal.came.values()}
+    seen: set[str] = set()
+    chosen: list[tuple[str, str]] = []
+    for row, text in enumerate(links):
+        who = identity(text)
+        refused = journal.failed.get(who)
+        if who in seen or who in journal.came or (refused and refused.is_final and not again):
+            continue
+        seen.add(who)
+        given = names[row] if names is not None else None
+        chosen.append((text, safe_path(given if given else name_in(text))))
+    return [Wanted(text, name) for (text, _), name in zip(chosen, unlike((n for _, n in chosen), taken), strict=True)]
+
+
+def _stem(file: str) -> str:
+    return file.rpartition(".")[0]
+
+
+def _write_table(rows: Any, links: list[str], journal: Journal, path: Path) -> int:
+    """Writes the table of the rows whose pictures are there, whole or not at all; says how many."""
+    from pyarrow import csv
+
+    came = [journal.came.get(identity(text)) for text in links]
+    kept = rows.filter(pa.array(np.array([each is not None for each in came], bool)))
+    there = [each for each in came if each is not None]
+    columns = {name: _plain(kept.column(name)) for name in kept.column_names}
+    names = {name: f"gathered_{name}" if name in columns else name for name in ORIGIN}
+    origin = {
+        "file": [each.file for each in there],
+        "link": [each.link for each in there],
+        "fetched_at": [each.time.replace("T", " ").removesuffix("Z") for each in there],
+        "byte_count": [each.byte_count for each in there],
+        "sha256": [each.sha256 for each in there],
+        "http_status": [each.status for each in there],
+    }
+    table = pa.table({**{names[name]: values for name, values in origin.items()}, **columns})
+    draft = path.with_suffix(".csv.new")
+    csv.write_csv(table, draft)
+    os.replace(draft, path)
+    return len(table)
+
+
+def _plain(column: Any) -> Any:
+    """A column as it is written down: links without credentials; what no text table holds is left empty."""
+    if pa.types.is_nested(column.type) or pa.types.is_binary(column.type) or pa.types.is_large_binary(column.type):
+        return pa.nulls(len(column), pa.string())
+    if pa.types.is_string(column.type) or pa.types.is_large_string(column.type):
+        return pa.array([text and without_credentials_in(text) for text in column.to_pylist()], pa.string())
+    return column

@@ -56,18 +56,23 @@ def run(report: Report) -> None:
     _many_small(report)
 
 
+def write_small(archive: Path, count: int) -> Path:
+    """Fifty class folders of JPEG files of 24 x 32."""
+    rng = np.random.default_rng(0)
+    for i in range(count):
+        path = archive / f"class{i % 50:02}" / f"{i:06}.jpg"
+        path.parent.mkdir(parents=True, exist_ok=True)
+        sink = io.BytesIO()
+        pixels = rng.integers(0, 256, (3, 4, 3), dtype=np.uint8)
+        Image.fromarray(pixels).resize((32, 24), Image.Resampling.BICUBIC).save(sink, "jpeg", quality=70)
+        path.write_bytes(sink.getvalue())
+    return archive
+
+
 def _many_small(report: Report) -> None:
     report.title(f"Packing {SMALL:,} pictures of 24 x 32")
     with tempfile.TemporaryDirectory() as folder:
-        archive = Path(folder) / "archive"
-        rng = np.random.default_rng(0)
-        for i in range(SMALL):
-            path = archive / f"class{i % 50:02}" / f"{i:06}.jpg"
-            path.parent.mkdir(parents=True, exist_ok=True)
-            sink = io.BytesIO()
-            pixels = rng.integers(0, 256, (3, 4, 3), dtype=np.uint8)
-            Image.fromarray(pixels).resize((32, 24), Image.Resampling.BICUBIC).save(sink, "jpeg", quality=70)
-            path.write_bytes(sink.getvalue())
+        archive = write_small(Path(folder) / "archive", SMALL)
         marks: list[float] = []
 
         def note(done: int, _: int) -> None:

@@ -7,7 +7,7 @@ import os
 import zlib
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 from pannier.errors import PictureError
 from pannier.images.decode import decode
@@ -17,6 +17,8 @@ from pannier.sizes import show_bytes
 
 # a header is looked for in so many bytes, then again when all has arrived
 HEAD_BYTES = 1 << 16
+# what is larger goes to its file while it comes
+HELD_BYTES = 1 << 18
 ENDINGS = {"jpeg": "jpg", "tiff": "tif"}
 _INFLATED_AT_ONCE = 1 << 20
 
@@ -39,17 +41,17 @@ class Bounds:
 
 
 class Arriving:
-    """A body on its way into a file. Raises RefusedError as soon as it is known to be too large, or no picture."""
+    """A body on its way into a file: kept in memory while it is small. Raises RefusedError as soon as it is not wanted."""
 
     def __init__(self, path: Path, bounds: Bounds, content_type: str, encoding: str) -> None:
-        self._bounds, self._content_type = bounds, content_type
+        self._path, self._bounds, self._content_type = path, bounds, content_type
         self._inflate: Any = zlib.decompressobj(47) if encoding in ("gzip", "deflate") else None
         if encoding not in ("", "identity", "gzip", "deflate"):
             raise RefusedError(f"it is sent in an encoding that was not asked for: {encoding}")
-        self._head = bytearray()
+        self._content = bytearray()
         self._is_looked_at = False
         self._byte_count = 0
-        self._file = open(path, "wb", buffering=0)  # noqa: SIM115
+        self._file: IO[bytes] | None = None
 
     def take(self, chunk: bytes) -> None:
         if self._inflate is None:
@@ -63,56 +65,66 @@ class Arriving:
             raise RefusedError(f"its compression is broken: {error}", is_final=False) from None
 
     def finish(self) -> None:
-        self._look(at_end=True)
+        """All of it has come."""
+        if not self._is_looked_at:
+            self._look(at_end=True)
 
     def close(self) -> None:
-        self._file.close()
+        if self._file is not None:
+            self._file.close()
+
+    def accept(self) -> tuple[str, int, str]:
+        """Checks the picture to its end and shrinks it where asked: (ending, bytes, SHA-256). Raises RefusedError.
+
+        It lies in its file then, flushed. For another thread than that in which it came.
+        """
+        data = bytes(self._content) if self._file is None else self._path.read_bytes()
+        bounds, is_written = self._bounds, self._file is not None
+        try:
+            facts = read_facts(data)
+            check_pixels(facts, bounds.max_pixels)
+            small = bounds.recoding(data, facts) if bounds.recoding else data
+            if small is data:
+                decode(data, facts, "gray")
+            else:
+                data, facts, is_written = small, read_facts(small), False
+        except PictureError as error:
+            # what is cut short may come whole the next time
+            raise RefusedError(error.reason, is_final=error.kind in ("oversized", "unsupported")) from None
+        with open(self._path, "rb+" if is_written else "wb") as file:
+            if not is_written:
+                file.write(data)
+                file.flush()
+            os.fsync(file.fileno())
+        return ENDINGS.get(facts.format, facts.format), len(data), hashlib.sha256(data).hexdigest()
 
     def _keep(self, content: bytes) -> None:
         self._byte_count += len(content)
         if self._byte_count > self._bounds.max_bytes:
             raise RefusedError(f"more than {show_bytes(self._bounds.max_bytes)}: raise --max-bytes to take it")
-        self._file.write(content)
-        if not self._is_looked_at:
-            self._head += content
-            if len(self._head) >= HEAD_BYTES:
-                self._look(at_end=False)
+        if self._file is not None:
+            self._file.write(content)
+            return
+        self._content += content
+        if not self._is_looked_at and len(self._content) >= HEAD_BYTES:
+            self._look(at_end=False)
+        if len(self._content) > HELD_BYTES:
+            self._file = open(self._path, "wb", buffering=0)  # noqa: SIM115
+            self._file.write(self._content)
+            self._content = bytearray()
 
     def _look(self, *, at_end: bool) -> None:
         """Whether what has arrived begins like a picture that is not too large."""
-        if self._is_looked_at:
-            return
         self._is_looked_at = True
-        if not self._head:
+        if not self._content:
             raise RefusedError("an empty answer", is_final=False)
-        if format_of(bytes(self._head[:16])) is None:
+        if format_of(bytes(self._content[:16])) is None:
             told = f" (the server calls it {self._content_type})" if self._content_type else ""
             raise RefusedError(f"not a picture{told}")
         try:
-            check_pixels(read_facts(bytes(self._head)), self._bounds.max_pixels)
+            check_pixels(read_facts(bytes(self._content)), self._bounds.max_pixels)
         except PictureError as error:
             if error.kind in ("oversized", "unsupported"):
                 raise RefusedError(error.reason) from None
             if at_end:
                 raise RefusedError(error.reason, is_final=False) from None
-        self._head.clear()
-
-
-def accept(path: Path, bounds: Bounds) -> tuple[str, int, str]:
-    """Checks a file that has arrived to its end, shrinks it where asked: (ending, bytes, SHA-256). Raises RefusedError."""
-    data = path.read_bytes()
-    try:
-        facts = read_facts(data)
-        check_pixels(facts, bounds.max_pixels)
-        small = bounds.recoding(data, facts) if bounds.recoding else data
-        if small is data:
-            decode(data, facts, "gray")
-        else:
-            data, facts = small, read_facts(small)
-            path.write_bytes(data)
-    except PictureError as error:
-        # what is cut short may come whole the next time
-        raise RefusedError(error.reason, is_final=error.kind in ("oversized", "unsupported")) from None
-    with open(path, "rb") as file:
-        os.fsync(file.fileno())
-    return ENDINGS.get(facts.format, facts.format), len(data), hashlib.sha256(data).hexdigest()

@@ -16,12 +16,11 @@ from typing import Any
 from urllib.parse import urljoin, urlsplit
 from urllib.robotparser import RobotFileParser
 
-from pannier.sources.gathering.arriving import Arriving, Bounds, RefusedError, accept
+from pannier.sources.gathering.arriving import Arriving, Bounds, RefusedError
 from pannier.sources.gathering.journal import Came, Failed
-from pannier.sources.gathering.links import host_of, identity, without_credentials, without_credentials_in
+from pannier.sources.gathering.links import host_of, without_credentials_in
 
 MOST_REDIRECTS = 5
-MOST_CONNECTIONS = 400
 # answers that may be others the next time, and those that ask for patience
 _PASSING = frozenset((408, 425, 500, 502, 503, 504, 520, 521, 522, 524))
 _BUSY = frozenset((429, 503))
@@ -47,10 +46,15 @@ class Manners:
 
 @dataclass(frozen=True)
 class Wanted:
-    """A picture to fetch: its link, and the path below the folder, without ending, that it gets."""
+    """A picture to fetch: its link, its identity and the link as it may be shown; its path to be, without ending."""
 
     link: str
+    identity: str
+    shown: str
     name: str
+
+    def failed(self, reason: str, status: int | None = None, *, is_final: bool = False) -> Failed:
+        return Failed(self.identity, self.shown, reason, status, is_final)
 
 
 class _PassingError(Exception):
@@ -66,8 +70,8 @@ class _PassingError(Exception):
 class Host:
     """One host: when it may be asked again, what its robots.txt says, whether it answers."""
 
-    def __init__(self, manners: Manners) -> None:
-        self._manners = manners
+    def __init__(self, manners: Manners, client: Any) -> None:
+        self._manners, self.client = manners, client
         self._next = self._not_before = 0.0
         self._pause = manners.pause_seconds
         self.waiting: deque[Wanted] = deque()
@@ -112,51 +116,61 @@ class Fetcher:
         """Fetches everything; `report` hears of each as it comes, or does not."""
         import httpx
 
+        self._tls = httpx.create_ssl_context()
         for each in wanted:
             self._host(host_of(each.link)).waiting.append(each)
-        limits = httpx.Limits(max_connections=MOST_CONNECTIONS, max_keepalive_connections=MOST_CONNECTIONS)
-        timeout = httpx.Timeout(self._manners.timeout_seconds, connect=min(20.0, self._manners.timeout_seconds))
-        headers = {"User-Agent": self._manners.agent, "Accept": "image/*,*/*;q=0.5", "Accept-Encoding": "identity"}
         with ThreadPoolExecutor(workers, thread_name_prefix="pannier-gather") as self._pool:
-            async with httpx.AsyncClient(limits=limits, timeout=timeout, headers=headers) as client:
-                tasks = [
-                    asyncio.create_task(self._serve(client, host))
-                    for host in list(self._hosts.values())
-                    for _ in range(min(self._manners.connections, len(host.waiting)))
-                ]
-                try:
-                    await asyncio.gather(*tasks)
-                finally:
-                    for task in tasks:
-                        task.cancel()
-                    await asyncio.gather(*tasks, return_exceptions=True)
+            tasks = [
+                asyncio.create_task(self._serve(host))
+                for host in list(self._hosts.values())
+                for _ in range(min(self._manners.connections, len(host.waiting)))
+            ]
+            try:
+                await asyncio.gather(*tasks)
+            finally:
+                for task in tasks:
+                    task.cancel()
+                await asyncio.gather(*tasks, return_exceptions=True)
+                for host in self._hosts.values():
+                    await host.client.aclose()
 
     def _host(self, name: str) -> Host:
         if name not in self._hosts:
-            self._hosts[name] = Host(self._manners)
+            self._hosts[name] = Host(self._manners, self._client())
         return self._hosts[name]
 
-    async def _serve(self, client: Any, host: Host) -> None:
+    def _client(self) -> Any:
+        """A host's connections. Each host has its own: the cost of a request grows with the connections beside it."""
+        import httpx
+
+        manners = self._manners
+        return httpx.AsyncClient(
+            verify=self._tls,
+            limits=httpx.Limits(max_connections=manners.connections, max_keepalive_connections=manners.connections),
+            timeout=httpx.Timeout(manners.timeout_seconds, connect=min(20.0, manners.timeout_seconds)),
+            headers={"User-Agent": manners.agent, "Accept": "image/*,*/*;q=0.5", "Accept-Encoding": "identity"},
+        )
+
+    async def _serve(self, host: Host) -> None:
         """One connection to a host: takes its links one after another."""
         while host.waiting:
             wanted = host.waiting.popleft()
             if host.given_up:
-                self._report(Failed(identity(wanted.link), without_credentials(wanted.link), host.given_up))
+                self._report(wanted.failed(host.given_up))
             else:
-                self._report(await self._one(client, host, wanted))
+                self._report(await self._one(host, wanted))
 
-    async def _one(self, client: Any, host: Host, wanted: Wanted) -> Came | Failed:
+    async def _one(self, host: Host, wanted: Wanted) -> Came | Failed:
         """One picture, tried as often as it makes sense."""
-        who, shown = identity(wanted.link), without_credentials(wanted.link)
         last = _PassingError("it was not tried")
         for attempt in range(self._manners.tries):
             try:
-                came = await self._try(client, host, wanted)
+                came = await self._try(host, wanted)
                 host.silent_links = 0
                 return came
             except RefusedError as refused:
                 if refused.is_final:
-                    return Failed(who, shown, refused.reason, refused.status, is_final=True)
+                    return wanted.failed(refused.reason, refused.status, is_final=True)
                 last = _PassingError(refused.reason)
             except _PassingError as passing:
                 last = passing
@@ -164,21 +178,21 @@ class Fetcher:
             asked = last.wait_seconds
             if asked is not None and asked > LONGEST_WAIT_SECONDS:
                 host.given_up = f"the host asks to be left alone for {asked:,.0f} s"
-                return Failed(who, shown, host.given_up, last.status)
+                return wanted.failed(host.given_up, last.status)
             if attempt + 1 < self._manners.tries:
                 host.wait(back_off if asked is None else asked)
         if last.is_silent:
             host.silent_links += 1
             if host.silent_links >= SILENT_LINKS:
                 host.given_up = f"the host does not answer ({last.reason})"
-        return Failed(who, shown, f"{last.reason}, {self._manners.tries} times", last.status)
+        return wanted.failed(f"{last.reason}, {self._manners.tries} times", last.status)
 
-    async def _try(self, client: Any, host: Host, wanted: Wanted) -> Came:
+    async def _try(self, host: Host, wanted: Wanted) -> Came:
         import httpx
 
         try:
             async with asyncio.timeout(self._manners.timeout_seconds * 2):
-                return await self._follow(client, host, wanted)
+                return await self._follow(host, wanted)
         except TimeoutError:
             raise _PassingError(f"it took longer than {self._manners.timeout_seconds:g} s") from None
         except (httpx.InvalidURL, httpx.UnsupportedProtocol, UnicodeError, ValueError) as error:
@@ -192,15 +206,15 @@ class Fetcher:
         except httpx.HTTPError as error:
             raise _PassingError(f"the connection broke ({_short(error)})") from None
 
-    async def _follow(self, client: Any, host: Host, wanted: Wanted) -> Came:
+    async def _follow(self, host: Host, wanted: Wanted) -> Came:
         """Asks for a link and where it leads; every host on the way is treated alike."""
         link = wanted.link
         for _ in range(MOST_REDIRECTS + 1):
             if urlsplit(link).scheme.lower() not in ("http", "https"):
                 raise RefusedError(f"only http and https are fetched, not {urlsplit(link).scheme or 'that'}")
-            await self._ask_leave(client, host, link)
+            await self._ask_leave(host, link)
             await host.turn()
-            async with asyncio.timeout(self._manners.timeout_seconds), client.stream("GET", link) as answer:
+            async with asyncio.timeout(self._manners.timeout_seconds), host.client.stream("GET", link) as answer:
                 if answer.status_code in (301, 302, 303, 307, 308) and answer.headers.get("location"):
                     link = urljoin(link, answer.headers["location"])
                     host = self._host(host_of(link))
@@ -222,8 +236,7 @@ class Fetcher:
         raise RefusedError(f"HTTP {status}", status=status)
 
     async def _receive(self, answer: Any, wanted: Wanted) -> Came:
-        who = identity(wanted.link)
-        path = self._arriving(who)
+        path = self._arriving(wanted.identity)
         kind = answer.headers.get("content-type", "").partition(";")[0].strip()[:60]
         try:
             arriving = Arriving(path, self._bounds, kind, answer.headers.get("content-encoding", "").strip().lower())
@@ -234,32 +247,32 @@ class Fetcher:
             finally:
                 arriving.close()
             loop = asyncio.get_running_loop()
-            ending, size, sha256 = await loop.run_in_executor(self._pool, accept, path, self._bounds)
+            ending, size, sha256 = await loop.run_in_executor(self._pool, arriving.accept)
         except BaseException:
             with contextlib.suppress(OSError):
                 path.unlink()
             raise
-        shown, now = without_credentials(wanted.link), datetime.datetime.now(datetime.UTC)
-        time_text = now.isoformat(timespec="seconds").replace("+00:00", "Z")
-        return Came(who, shown, f"{wanted.name}.{ending}", time_text, size, sha256, answer.status_code)
+        now = datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds").replace("+00:00", "Z")
+        return Came(wanted.identity, wanted.shown, f"{wanted.name}.{ending}", now, size, sha256, answer.status_code)
 
-    async def _ask_leave(self, client: Any, host: Host, link: str) -> None:
+    async def _ask_leave(self, host: Host, link: str) -> None:
         """Raises RefusedError where the host's robots.txt (RFC 9309) does not want the link asked for."""
         if not self._manners.heeds_robots:
             return
         async with host.robots_lock:
             if host.robots is None:
-                host.heed(await self._robots(client, host, link))
+                host.heed(await self._robots(host, link))
         if host.robots is not None and not host.robots.can_fetch(self._manners.agent, link):
             raise RefusedError("the host's robots.txt asks not to fetch it")
 
-    async def _robots(self, client: Any, host: Host, link: str) -> RobotFileParser:
+    async def _robots(self, host: Host, link: str) -> RobotFileParser:
         """The rules of a host; none where it has no such file. Raises _PassingError where that cannot be told."""
         parts = urlsplit(link)
         robots = RobotFileParser()
         await host.turn()
         async with asyncio.timeout(self._manners.timeout_seconds):
-            async with client.stream("GET", f"{parts.scheme}://{parts.netloc}/robots.txt", follow_redirects=True) as answer:
+            rules = f"{parts.scheme}://{parts.netloc}/robots.txt"
+            async with host.client.stream("GET", rules, follow_redirects=True) as answer:
                 if answer.status_code >= 500 or answer.status_code == 429:
                     wait = _retry_after(answer.headers.get("retry-after"))
                     raise _PassingError(f"HTTP {answer.status_code} for robots.txt", wait_seconds=wait)

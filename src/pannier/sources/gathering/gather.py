@@ -22,7 +22,7 @@ from pannier.sizes import read_bytes
 from pannier.sources.gathering.arriving import Bounds
 from pannier.sources.gathering.fetching import Fetcher, Manners, Wanted
 from pannier.sources.gathering.journal import Came, Failed, Journal, opened
-from pannier.sources.gathering.links import identity, name_in, safe_path, unlike, without_credentials_in
+from pannier.sources.gathering.links import identity, name_in, safe_path, unlike, without_credentials, without_credentials_in
 from pannier.sources.rules import evaluate, holds
 from pannier.sources.table_files import read_table
 from pannier.sources.tables import holds_links, table_from
@@ -177,7 +177,7 @@ def _wanted(links: list[str], names: list[str | None] | None, journal: Journal, 
     """What is to be fetched, each link once, in order of rows; names that are taken get numbers."""
     taken = {_stem(came.file).casefold() for came in journal.came.values()}
     seen: set[str] = set()
-    chosen: list[tuple[str, str]] = []
+    chosen: list[tuple[str, str, str]] = []
     for row, text in enumerate(links):
         who = identity(text)
         refused = journal.failed.get(who)
@@ -185,8 +185,11 @@ def _wanted(links: list[str], names: list[str | None] | None, journal: Journal, 
             continue
         seen.add(who)
         given = names[row] if names is not None else None
-        chosen.append((text, safe_path(given if given else name_in(text))))
-    return [Wanted(text, name) for (text, _), name in zip(chosen, unlike((n for _, n in chosen), taken), strict=True)]
+        chosen.append((text, who, safe_path(given if given else name_in(text))))
+    names_given = unlike((name for _, _, name in chosen), taken)
+    return [
+        Wanted(text, who, without_credentials(text), name) for (text, who, _), name in zip(chosen, names_given, strict=True)
+    ]
 
 
 def _stem(file: str) -> str:

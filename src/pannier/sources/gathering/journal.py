@@ -8,7 +8,7 @@ import json
 import os
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -71,13 +71,14 @@ class Journal:
 
     def add_came(self, came: Came) -> None:
         """Notes a picture that has arrived whole, and gives it its name: in this order, so that none is lost or doubled."""
-        self._write({"came": asdict(came)})
-        self._take({"came": asdict(came)})
+        self._write({"came": vars(came)})
+        self.came[came.identity] = came
+        self.failed.pop(came.identity, None)
         self._name(came)
 
     def add_failed(self, failed: Failed) -> None:
-        self._write({"failed": asdict(failed)})
-        self._take({"failed": asdict(failed)})
+        self._write({"failed": vars(failed)})
+        self.failed[failed.identity] = failed
 
     def _write(self, line: dict[str, Any]) -> None:
         self._file.write(json.dumps(line, ensure_ascii=False).encode("utf-8", "replace") + b"\n")
@@ -104,7 +105,8 @@ class Journal:
 
     def _name(self, came: Came) -> None:
         target = self._folder / came.file
-        target.parent.mkdir(parents=True, exist_ok=True)
+        if "/" in came.file:
+            target.parent.mkdir(parents=True, exist_ok=True)
         os.replace(self.arriving(came.identity), target)
 
 

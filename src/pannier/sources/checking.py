@@ -49,8 +49,8 @@ class Checked:
 class Checker:
     """Reads and checks pictures in parallel, in order. A context manager that ends its threads.
 
-    Every picture that `is_known` does not have is decoded once, to its end: how else to know that it is whole. What is
-    `remembered` of a row is not even read. `recoding` makes other bytes of a picture before anything is computed of it.
+    Every picture that `is_known` does not have is decoded once, to its end: how else to know that it is whole.
+    `recoding` makes other bytes of a picture before anything is computed of it.
     """
 
     def __init__(
@@ -60,11 +60,10 @@ class Checker:
         max_pixels: int,
         is_known: Callable[[bytes], bool] = lambda _: False,
         *,
-        remembered: Callable[[Row], Checked | None] = lambda _: None,
         recoding: Recoding | None = None,
     ) -> None:
         self._source, self._max_pixels, self._is_known = source, max_pixels, is_known
-        self._remembered, self._recoding = remembered, recoding
+        self._recoding = recoding
         self._pool = ThreadPoolExecutor(workers, thread_name_prefix="pannier-check")
         self._workers = workers
         self._large = threading.Lock()
@@ -95,9 +94,6 @@ class Checker:
 
     def _check(self, row: Row) -> Checked | LeftOut:
         try:
-            remembered = self._remembered(row)
-            if remembered is not None:
-                return remembered
             data = self._source.read(row)
             facts = read_facts(data)
             check_pixels(facts, self._max_pixels)

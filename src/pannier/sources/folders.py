@@ -68,14 +68,15 @@ class FolderSource(PathSource):
     def _listed(self, walk: _Walk) -> dict[str, tuple[int, int]]:
         """How many bytes each picture has and when it was last changed, by key."""
         found: dict[str, tuple[int, int]] = {}
+        start = len(self._root.rstrip(b"/")) + 1
         for file in walk:
-            relative = os.path.relpath(file.path, self._root)
+            relative = file.path[start:]
             key = key_of(relative)
             note = name_note(relative, key)
             if note:
                 self.passed.append(note)
             if key in found:
-                refuse_one_key(key, os.path.relpath(self._path_of(key), self._root), relative)
+                refuse_one_key(key, self._path_of(key)[start:], relative)
             if key.encode() != relative:
                 self._otherwise[key] = file.path
             found[key] = (file.byte_count, file.stamp)
@@ -104,7 +105,7 @@ def read_file(path: bytes, expected: int, most: int | None = None) -> bytes:
         raise PictureError(f"cannot be read: {error.strerror or error}", "unreadable") from error
 
 
-def file_stamp(path: str | Path) -> FileStamp | None:
+def file_stamp(path: str | bytes | Path) -> FileStamp | None:
     """A file as it is now; None where there is none."""
     try:
         state = os.stat(path)

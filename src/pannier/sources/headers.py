@@ -18,7 +18,7 @@ from pannier.hashing import crc32_of
 from pannier.images.facts import Facts, check_pixels, format_of, is_animated, read_facts, time_taken
 from pannier.machine import usable_cores
 from pannier.sources.checking import Checked
-from pannier.sources.rows import Chosen, LeftOut, Row, Source
+from pannier.sources.rows import LeftOut, Row, Source
 
 SCHEMA = pa.schema(
     [
@@ -85,9 +85,8 @@ class HeaderReader:
     def __init__(self, source: Source, workers: int, max_pixels: int) -> None:
         self._source, self._workers, self._max_pixels = source, workers, max_pixels
 
-    def check_all(self, chosen: Chosen) -> Iterator[list[Checked | LeftOut]]:
+    def check_all(self, rows: Iterator[Row]) -> Iterator[list[Checked | LeftOut]]:
         """What became of every row, run by run."""
-        rows = iter(chosen)
         runs = iter(lambda: list(islice(rows, _ROWS_A_TASK)), [])
         beginnings: list[tuple[int, int]] = []
         outcomes: list[list[Checked | LeftOut]] = []

@@ -31,8 +31,7 @@ class FileStamp(NamedTuple):
     stamp: int
 
 
-@dataclass(frozen=True, slots=True)
-class LeftOut:
+class LeftOut(NamedTuple):
     """Something that is not brought in, and why: `kind` is a word, `reason` says more.
 
     Kinds: "broken", "empty", "oversized", "unsupported", "unreadable", "missing", "link", "unsafe", "no label", "rule",
@@ -88,7 +87,6 @@ class Chosen:
 
     numbers: np.ndarray[Any, np.dtype[np.int64]]
     keys: Any
-    byte_counts: np.ndarray[Any, np.dtype[np.int64]]
     labels: Names
     splits: Names
     side: Any | None = None
@@ -103,7 +101,6 @@ class Chosen:
         return Chosen(
             self.numbers[rows],
             self.keys.take(rows),
-            self.byte_counts[rows],
             self.labels.take(rows),
             self.splits.take(rows),
             None if self.side is None else self.side.take(pa.array(rows)),
@@ -112,11 +109,16 @@ class Chosen:
             self.left_out,
         )
 
-    def __iter__(self) -> Iterator[Row]:
+    def rows(self, source: Source) -> Iterator[Row]:
+        """The rows one by one; how many bytes each has is asked of the source shortly before."""
         for at in range(0, len(self), ROWS_AT_ONCE):
-            part = slice(at, at + ROWS_AT_ONCE)
-            columns = (self.numbers[part].tolist(), self.keys[part].to_pylist(), self.byte_counts[part].tolist())
+            numbers = self.numbers[at : at + ROWS_AT_ONCE]
+            columns = (numbers.tolist(), self.keys[at : at + ROWS_AT_ONCE].to_pylist(), source.byte_counts(numbers).tolist())
             yield from map(Row._make, zip(*columns, strict=True))
+
+    def key_texts(self) -> Iterator[str]:
+        for at in range(0, len(self), ROWS_AT_ONCE):
+            yield from self.keys[at : at + ROWS_AT_ONCE].to_pylist()
 
 
 def classes_by_split(chosen: Chosen) -> dict[str, set[str]]:

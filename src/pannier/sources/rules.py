@@ -10,6 +10,7 @@ import unicodedata
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import repeat
 from pathlib import Path
 from typing import Any
 
@@ -163,7 +164,8 @@ def choose_rows(source: Source, rules: Rules, table: Any | None = None) -> Chose
     for where in rules.where:
         holds = _truth(left.evaluate(where, "--where"), where)
         out = keys.take(pa.array(left.numbers[~holds])).to_pylist()
-        left_out += [LeftOut(key, "rule", f"left out by --where {where}") for key in out]
+        reason = f"left out by --where {where}"
+        left_out += map(LeftOut._make, zip(out, repeat("rule"), repeat(reason)))
         left = left.only(holds)
         funnel.append((where, len(left.numbers)))
     numbers = left.numbers
@@ -176,7 +178,6 @@ def choose_rows(source: Source, rules: Rules, table: Any | None = None) -> Chose
     return Chosen(
         numbers,
         _keys(left, keys.take(pa.array(numbers)), rules.key),
-        source.byte_counts(numbers),
         _named(labels, rules.class_names, rules.rename),
         splits,
         _side(left, rules.keep, rules.group_by),

@@ -105,7 +105,7 @@ def _refuse_other_classes(chosen: Chosen, classes: Sequence[str]) -> None:
 
 def _beyond(chosen: Chosen, count: int, seed: int) -> Any:
     """The rows after the first `count` of each class, in order of a hash of (seed, key)."""
-    hashes = np.fromiter((text_hash(row.key) for row in chosen), np.uint64, len(chosen))
+    hashes = np.fromiter(map(text_hash, chosen.key_texts()), np.uint64, len(chosen))
     order = np.lexsort((fold_each(fold(seed), hashes), chosen.labels.codes))
     labels = chosen.labels.codes[order]
     starts = np.searchsorted(labels, labels, side="left")

@@ -191,7 +191,6 @@ def _concatenated(parts: list[Chosen]) -> Chosen:
     return Chosen(
         np.concatenate([part.numbers for part in parts]),
         pa.concat_arrays([_flat(part.keys) for part in parts]),
-        np.concatenate([part.byte_counts for part in parts]),
         _names([part.labels for part in parts]),
         _names([part.splits for part in parts]),
         _sides(parts),

@@ -100,10 +100,10 @@ def _outcomes(
 ) -> Iterator[Iterable[Checked | LeftOut]]:
     """What became of each row, in order; the pool of threads ends with it."""
     if quick:
-        yield from HeaderReader(source, workers, max_pixels).check_all(chosen)
+        yield from HeaderReader(source, workers, max_pixels).check_all(chosen.rows(source))
         return
     with Checker(source, workers, max_pixels) as checker:
-        for outcome in checker.check_all(chosen):
+        for outcome in checker.check_all(chosen.rows(source)):
             yield [outcome]
 
 
@@ -247,10 +247,10 @@ class _Surveying:
                 differing = {name for names in classes.values() for name in names if not _in_all(name, classes)}
         names = sorted({chosen.labels.names[code] for code in np.unique(chosen.labels.codes).tolist() if code >= 0})
         self.problems.add_all("alike classes", _alike(names, differing))
-        folded = Counter(key.casefold() for key in _texts(chosen.keys))
+        folded = Counter(key.casefold() for key in chosen.key_texts())
         if len(folded) < len(chosen):
             pairs: dict[str, list[str]] = defaultdict(list)
-            for key in _texts(chosen.keys):
+            for key in chosen.key_texts():
                 if folded[key.casefold()] > 1:
                     pairs[key.casefold()].append(key)
             self.problems.add_all("case", (" ~ ".join(keys) for keys in pairs.values()))
@@ -287,7 +287,8 @@ class _Surveying:
 
     def _suspected(self, kind: str, row: int) -> Suspect:
         chosen = self._chosen
-        picture = Row(int(chosen.numbers[row]), chosen.keys[row].as_py(), int(chosen.byte_counts[row]))
+        numbers = chosen.numbers[row : row + 1]
+        picture = Row(int(numbers[0]), chosen.keys[row].as_py(), int(self._source.byte_counts(numbers)[0]))
         return Suspect(kind, picture.key, chosen.labels[row], chosen.splits[row], partial(self._source.read, picture))
 
     def _compare_class_sizes(self, findings: Findings) -> None:
@@ -339,10 +340,3 @@ def _in_all(name: str, classes: Mapping[str, set[str]]) -> bool:
 
 def _name(names: Names, code: int) -> str | None:
     return names.names[code] if code >= 0 else None
-
-
-def _texts(keys: Any) -> Iterator[str]:
-    chunks = keys.chunks if hasattr(keys, "chunks") else [keys]
-    for chunk in chunks:
-        for at in range(0, len(chunk), 4096):
-            yield from chunk[at : at + 4096].to_pylist()

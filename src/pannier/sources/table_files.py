@@ -31,7 +31,8 @@ ENDINGS = {
 }
 
 _SAMPLE_LINES = 200
-_UNPACKED_AT_ONCE = 64
+_UNPACKED_AT_ONCE = 16
+_PROBED_VALUES = 1000
 _WHOLE = r"^[+-]?(0|[1-9][0-9]*)$"
 _FRACTION = r"^[+-]?((0|[1-9][0-9]*)(\.[0-9]*)?|\.[0-9]+)([eE][+-]?[0-9]+)?$"
 _DAY = r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$"
@@ -173,7 +174,8 @@ def _typed(column: Any) -> Any:
     if not len(values):
         return column
     for pattern, kind, _ in KINDS:
-        if pc.all(pc.match_substring_regex(values, pattern)).as_py():
+        probe = values[:_PROBED_VALUES]  # most text is seen to be none of them by its first values
+        if all(pc.all(pc.match_substring_regex(each, pattern)).as_py() for each in (probe, values)):
             try:
                 return column.cast(kind)
             except pa.ArrowInvalid:
@@ -191,12 +193,13 @@ def _read_parquet(path: Path) -> ReadTable:
     """Where it holds pictures, they are unpacked to a temporary file and mapped from there: read at random, never held."""
     from pyarrow import parquet
 
-    with parquet.ParquetFile(path) as file:
+    # not buffered ahead: what is unpacked of a row group at a time is held, nothing beside it
+    with parquet.ParquetFile(path, memory_map=True, pre_buffer=False) as file:
         if not any(holds_bytes(field.type) for field in file.schema_arrow):
             return tidied(file.read())
         with tempfile.NamedTemporaryFile(suffix=".arrow") as unpacked:
             with pa.ipc.new_file(unpacked.name, file.schema_arrow) as writer:
-                for batch in file.iter_batches(batch_size=_UNPACKED_AT_ONCE):
+                for batch in file.iter_batches(batch_size=_UNPACKED_AT_ONCE, use_threads=False):
                     writer.write_batch(batch)
             with pa.memory_map(unpacked.name) as mapped:  # the map outlives the file's name
                 return tidied(pa.ipc.open_file(mapped).read_all())

@@ -26,6 +26,8 @@ from pannier.sources.table_files import ReadTable, holds_bytes, is_bytes, read_t
 USUAL_LABELS = ("label", "class")
 
 _PROBED = 100
+# paths that are not keys as they are: backslashes, from the root, up, doubled or lone dots and slashes, beyond ASCII
+_ODD_PATH = r"\\\\|^$|^/|/$|//|(^|/)\.\.?(/|$)|[^\x00-\x7f]"
 LINK = r"^[a-zA-Z][a-zA-Z0-9+.-]+://"
 
 
@@ -39,7 +41,7 @@ class TableSource:
 
     def __init__(self, table: ReadTable, name: str, root: str | Path, picture: str | None = None) -> None:
         self.name, self.root, self.notes = name, Path(root), table.notes
-        self.stray_blanks = table.stray_blanks
+        self._root, self.stray_blanks = os.fsencode(self.root), table.stray_blanks
         self.passed = [LeftOut(f"row {number}", "malformed", reason) for number, reason in table.malformed]
         whole = table.table
         self._pictures, inside = _pictures(whole, picture or _found(whole, self.root), name)
@@ -51,7 +53,9 @@ class TableSource:
         if len(without):
             kept, self._pictures, names = (each.filter(has_picture) for each in (kept, self._pictures, names))
         self._table = kept
-        self._keys = pa.array([_key(name, row, self.root) for row, name in enumerate(_texts(names))], pa.large_string())
+        holds = is_bytes(self._pictures.type)
+        self._lengths = pc.binary_length(self._pictures).to_numpy().astype(np.int64) if holds else None
+        self._keys = _keys(names, self.root)
 
     @property
     def default_label(self) -> str | None:
@@ -64,27 +68,31 @@ class TableSource:
         return self._keys
 
     def byte_counts(self, numbers: Any) -> np.ndarray[Any, np.dtype[np.int64]]:
+        if self._lengths is not None:
+            return self._lengths[numbers]
         chosen = self._pictures.take(pa.array(numbers))
-        if is_bytes(chosen.type):
-            return np.asarray(pc.binary_length(chosen).to_numpy(), np.int64)
-        return np.fromiter((self._size_of(path) for path in chosen.to_pylist()), np.int64, len(chosen))
+        return np.fromiter(map(_size_of, map(self._path, chosen.to_pylist())), np.int64, len(chosen))
 
     def read(self, row: Row, most: int | None = None) -> bytes:
         """The picture's bytes, or the first of them. Raises PictureError where it is not there or cannot be read."""
         picture = self._pictures[row.number]
         if is_bytes(picture.type):
             return bytes(picture.as_buffer()[:most])
-        return read_file(os.fsencode(self.root / picture.as_py()), row.byte_count, most)
+        return read_file(self._path(picture.as_py()), row.byte_count, most)
 
     def file(self, row: Row) -> FileStamp | None:
         """The file that a row names as it is now; None where its picture lies in the table."""
-        return None if is_bytes(self._pictures.type) else file_stamp(self.root / self._pictures[row.number].as_py())
+        return None if is_bytes(self._pictures.type) else file_stamp(self._path(self._pictures[row.number].as_py()))
 
-    def _size_of(self, path: str) -> int:
-        try:
-            return os.stat(self.root / path).st_size
-        except OSError:
-            return 0  # reading it says what is wrong
+    def _path(self, name: str) -> bytes:
+        return os.path.join(self._root, os.fsencode(name))
+
+
+def _size_of(path: bytes) -> int:
+    try:
+        return os.stat(path).st_size
+    except OSError:
+        return 0  # reading it says what is wrong
 
 
 def table_from(rows: Any) -> ReadTable:
@@ -179,17 +187,22 @@ def holds_links(column: Any) -> bool:
     return bool(len(values)) and bool(pc.all(pc.match_substring_regex(values, LINK)).as_py())
 
 
-def _texts(column: Any) -> Iterable[str | None]:
-    for chunk in column.chunks:
-        yield from chunk.to_pylist()
+def _keys(names: Any, root: Path) -> Any:
+    """Paths as keys: relative to the root where they lie below it, with `/`, in Unicode form NFC; else rows' numbers."""
+    names = names.combine_chunks() if isinstance(names, pa.ChunkedArray) else names
+    is_odd = pc.fill_null(pc.match_substring_regex(names, _ODD_PATH), True).to_numpy(zero_copy_only=False)
+    odd = np.flatnonzero(is_odd)
+    if not len(odd):
+        return names
+    base = posixpath.normpath(str(root.resolve()))
+    keys = [_key(name, row, base) for row, name in zip(odd.tolist(), names.take(pa.array(odd)).to_pylist(), strict=True)]
+    return pc.replace_with_mask(names, pa.array(is_odd), pa.array(keys, pa.large_string()))
 
 
-def _key(name: str | None, row: int, root: Path) -> str:
-    """A path as a key: relative to the root where it lies below it, with `/`, in Unicode form NFC; else the row's number."""
+def _key(name: str | None, row: int, base: str) -> str:
     if not name:
         return f"{row:08}"
     path = posixpath.normpath(name.replace("\\", "/"))
     if path.startswith("/"):
-        base = posixpath.normpath(str(root.resolve()))
         path = path[len(base) + 1 :] if path.startswith(base + "/") else path.lstrip("/")
     return unicodedata.normalize("NFC", re.sub(r"^(\.\./)+", "", path))

@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import threading
 from dataclasses import dataclass, field
+from itertools import islice
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 
+from pannier.columns import Rows
 from pannier.images.recode import Recoding
 from pannier.sources.checking import Checked, Checker, Progress
-from pannier.sources.rows import Chosen, LeftOut, Row, Source
+from pannier.sources.rows import Chosen, LeftOut, Source
 from pannier.store.files import Directory
 from pannier.store.index import PictureIndex, publish_segment, restore_segments
 from pannier.store.manifest import FACTS, FIELDS
@@ -55,9 +58,11 @@ class PictureRows:
         self._rows = []
 
     def table(self) -> Any:
+        """All rows, in order of their numbers."""
         if self._rows:
             self._flush()
-        return pa.Table.from_batches(self._batches, SCHEMA).unify_dictionaries()
+        table = pa.Table.from_batches(self._batches, SCHEMA).unify_dictionaries()
+        return table.take(pa.array(np.argsort(table.column("number").to_numpy(), kind="stable")))
 
 
 @dataclass
@@ -92,15 +97,11 @@ def ingest(
     lock = threading.Lock()
     stored: set[bytes] = set()
     result = Ingested()
+    rest = _recall(index, source, rows, seen, result)
 
     def is_known(sha256: bytes) -> bool:
         with lock:
             return sha256 in stored or index.has(sha256)
-
-    def remembered(row: Row) -> Checked | None:
-        file = source.file(row)
-        checked = seen.find(row, file) if file else None
-        return checked if checked and is_known(checked.sha256) else None
 
     def finish(writer: ShardWriter) -> None:
         _finish(directory, writer)
@@ -108,8 +109,9 @@ def ingest(
 
     writer: ShardWriter | None = None
     try:
-        with Checker(source, workers, max_pixels, is_known, remembered=remembered, recoding=recoding) as checker:
-            for (number, row), outcome in zip(enumerate(rows), checker.check_all(rows), strict=True):
+        with Checker(source, workers, max_pixels, is_known, recoding=recoding) as checker:
+            outcomes = checker.check_all(rows.take(rest).rows(source))
+            for done, (number, outcome) in enumerate(zip(rest.tolist(), outcomes, strict=True), len(rows) - len(rest) + 1):
                 if isinstance(outcome, LeftOut):
                     result.left_out.append(outcome)
                 else:
@@ -121,14 +123,14 @@ def ingest(
                             stored.add(outcome.sha256)
                         result.new_pictures += 1
                         result.new_bytes += outcome.byte_count
-                    file = source.file(row)
+                    file = source.file(outcome.row)
                     if file:
                         seen.add(file, outcome)
                     if writer and writer.byte_count >= shard_bytes:
                         finish(writer)
                         writer = None
                 if progress:
-                    progress(number + 1, len(rows))
+                    progress(done, len(rows))
         if writer:
             finish(writer)
             writer = None
@@ -142,6 +144,22 @@ def ingest(
         if writer:
             writer.__exit__()
     return result
+
+
+def _recall(index: PictureIndex, source: Source, rows: Chosen, seen: Seen, result: Ingested) -> Rows:
+    """Takes in what is remembered of files that have not changed and whose pictures are stored; the numbers of the rest."""
+    rest: list[Any] = []
+    every = rows.rows(source)
+    for at in range(0, len(rows), ROWS_AT_ONCE):
+        part = list(islice(every, ROWS_AT_ONCE))
+        entries = seen.find([source.file(row) for row in part])
+        found = np.flatnonzero(entries >= 0)
+        if len(found):
+            found = found[index.find(seen.digests(entries[found])).segment >= 0]
+        for i in found.tolist():
+            result.pictures.add(at + i, seen.checked(part[i], int(entries[i])))
+        rest.append(at + np.setdiff1d(np.arange(len(part)), found))
+    return np.concatenate(rest) if rest else np.empty(0, np.int64)
 
 
 def _picture(checked: Checked, data: bytes) -> Picture:

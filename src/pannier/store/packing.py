@@ -149,9 +149,9 @@ def pack(
     workers = workers or usable_cores()
     if strict:
         with Checker(source, workers, max_pixels) as checker:
-            _refuse_any([each for each in checker.check_all(chosen) if isinstance(each, LeftOut)], passed)
+            _refuse_any([each for each in checker.check_all(chosen.rows(source)) if isinstance(each, LeftOut)], passed)
     if shards:
-        shard_bytes = max(1, -(-int(chosen.byte_counts.sum()) // shards))
+        shard_bytes = max(1, -(-int(source.byte_counts(chosen.numbers).sum()) // shards))
     ingested = ingest(
         store.directory,
         store.index,
@@ -198,7 +198,7 @@ def names_in(names: str | Sequence[str]) -> tuple[str, ...]:
 
 def _in_order_of_hashes(chosen: Chosen, prefix: str) -> tuple[Chosen, Hashes]:
     """The rows in order of the hashes of their keys to be, equal ones by key, and those hashes."""
-    hashes = np.fromiter((text_hash(prefix + row.key) for row in chosen), np.uint64, len(chosen))
+    hashes = np.fromiter((text_hash(prefix + key) for key in chosen.key_texts()), np.uint64, len(chosen))
     order = order_by_hash(hashes, chosen.keys)
     return chosen.take(order), hashes[order]
 

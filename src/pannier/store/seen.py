@@ -5,11 +5,13 @@ from __future__ import annotations
 import hashlib
 import io
 import time
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
+from pannier.columns import Digests, Names, Rows, digests_of
 from pannier.errors import DamageError
 from pannier.images.facts import Facts
 from pannier.sources.checking import Checked
@@ -45,7 +47,7 @@ SCHEMA = pa.schema([field.with_nullable(False) for field in (*_FILE, *_PICTURE)]
 class Seen:
     """Files that were read for a store before. `way` is how they are read (recoding, limits): another way, other entries.
 
-    `find` is safe between threads. Some 150 bytes of memory a file.
+    Not for several threads at once. Some 200 bytes of memory a file.
     """
 
     def __init__(self, directory: Directory, way: str = "", *, forget: bool = False) -> None:
@@ -55,28 +57,52 @@ class Seen:
         self._table = pa.concat_tables([SCHEMA.empty_table(), *tables]).combine_chunks()
         columns = (self._table.column(name).to_numpy() for name in ("path", "check", "stamp", "source_bytes"))
         paths, self._checks, self._stamps, self._sizes = columns
+        self._digests = digests_of(self._table.column("sha256"))
+        self._pictures = [_plain(self._table.column(field.name)) for field in _PICTURE[2:]]
         self._order = np.argsort(paths, kind="stable")
         self._paths = paths[self._order]
         self._new: list[tuple[Any, ...]] = []
 
     def is_known(self, file: FileStamp) -> bool:
-        """Whether a file is as it was when it was read."""
-        return self._entry(file) is not None
+        """Whether a file is as it was when it was read. As `find`, quicker for one."""
+        path, check = self._hashes(file.path)
+        at = int(self._paths.searchsorted(np.uint64(path), side="right")) - 1
+        if at < 0 or self._paths[at] != path:
+            return False
+        entry = self._order[at]
+        told = (self._checks[entry], self._stamps[entry], self._sizes[entry])
+        return told == (check, file.stamp, file.byte_count)
 
-    def find(self, row: Row, file: FileStamp) -> Checked | None:
-        """What is known of a file that is as it was when it was read; its bytes are not given."""
-        at = self._entry(file)
-        if at is None:
-            return None
-        entry = {name: self._table.column(name)[at].as_py() for name in SCHEMA.names}
-        facts = Facts(*(entry[name] for name in Facts._fields))
-        return Checked(row, entry["sha256"], entry["crc32"], entry["byte_count"], facts, 0, None)
+    def find(self, files: Sequence[FileStamp | None]) -> Rows:
+        """For each file the number of its entry, where it is as it was when it was read, else -1."""
+        none = FileStamp(b"", -1, -1)
+        known = [file or none for file in files]
+        hashes = np.array([self._hashes(file.path) for file in known], np.uint64).reshape(-1, 2)
+        found = np.full(len(files), -1, np.int64)
+        if not len(self._paths):
+            return found
+        at = np.maximum(np.searchsorted(self._paths, hashes[:, 0], side="right") - 1, 0)  # the entry that was made last
+        entries = self._order[at]
+        stamps, sizes = (np.array([file[i] for file in known], np.int64) for i in (2, 1))
+        same = (self._paths[at] == hashes[:, 0]) & (self._checks[entries] == hashes[:, 1])
+        same &= (self._stamps[entries] == stamps) & (self._sizes[entries] == sizes)
+        found[same] = entries[same]
+        return found
+
+    def digests(self, entries: Rows) -> Digests:
+        """The SHA-256 of the pictures of some entries."""
+        return self._digests[entries]
+
+    def checked(self, row: Row, entry: int) -> Checked:
+        """What an entry tells of a picture; its bytes are not given."""
+        crc32, byte_count, *facts = (column[entry] for column in self._pictures)
+        return Checked(row, self._digests[entry].tobytes(), crc32, byte_count, Facts(*facts), 0, None)
 
     def add(self, file: FileStamp, checked: Checked) -> None:
         """Remembers a file whose picture is stored when `flush` is called."""
         if time.time_ns() - file.stamp >= UNSURE_NANOSECONDS and not self.is_known(file):
             picture = (file.byte_count, checked.sha256, checked.crc32, checked.byte_count, *checked.facts)
-            self._new.append((*self._hashes(file), file.stamp, *picture))
+            self._new.append((*self._hashes(file.path), file.stamp, *picture))
 
     def flush(self, *, at_end: bool = False) -> None:
         """Keeps what was added; at the end many segments become one, of each path the entry made last."""
@@ -93,17 +119,8 @@ class Seen:
                 self._directory.delete(f"{FOLDER}/{name}")
             self._segments = [merged]
 
-    def _entry(self, file: FileStamp) -> int | None:
-        path, check = self._hashes(file)
-        at = int(self._paths.searchsorted(np.uint64(path), side="right")) - 1  # the entry that was made last
-        if at < 0 or self._paths[at] != path:
-            return None
-        row = int(self._order[at])
-        same = self._checks[row] == check and self._stamps[row] == file.stamp and self._sizes[row] == file.byte_count
-        return row if same else None
-
-    def _hashes(self, file: FileStamp) -> tuple[int, int]:
-        content = hashlib.sha256(self._way + file.path).digest()
+    def _hashes(self, path: bytes) -> tuple[int, int]:
+        content = hashlib.sha256(self._way + path).digest()
         return int.from_bytes(content[:8], "big"), int.from_bytes(content[8:16], "big")
 
     def _write(self, table: Any) -> str:
@@ -114,6 +131,14 @@ class Seen:
         name = f"{time.time_ns():020}-{digest(sink.getvalue())[:NAME_DIGITS]}{SUFFIX}"
         self._directory.create(f"{FOLDER}/{name}", sink.getvalue())
         return name
+
+
+def _plain(column: Any) -> list[Any]:
+    """A column as a list; its texts are there once each."""
+    if pa.types.is_string(column.type):
+        return Names.of(column).to_list()
+    values: list[Any] = column.to_numpy().tolist()
+    return values
 
 
 def _is_segment(name: str) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -56,7 +57,9 @@ def survey(
 
         with drawing(figure, "figure"):
             draw_findings(findings, figure)
-    if sheet:
+    if sheet and not findings.suspects:
+        print("nothing suspicious was found, so no sheet is drawn", file=sys.stderr)
+    elif sheet:
         from pannier.figures.sheet import draw_suspects
 
         with drawing(sheet, "sheet"):

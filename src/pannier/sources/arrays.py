@@ -94,8 +94,8 @@ def arrays_file(path: str | Path, *, keep_splits: bool = True) -> ArraysSource:
     file = Path(path)
     try:
         arrays = {file.stem: np.load(file, mmap_mode="r")} if file.suffix.lower() == ".npy" else _unpacked(file)
-    except (ValueError, OSError, EOFError, zipfile.BadZipFile) as error:
-        raise SourceError(f"{path} cannot be read as arrays: {error}") from error
+    except Exception as error:  # the readers of arrays and archives raise what the damaged bytes happen to provoke
+        raise SourceError(f"{path} cannot be read as arrays: {' '.join(str(error).split())}") from error
     return ArraysSource(arrays, file.stem, keep_splits=keep_splits)
 
 

@@ -99,7 +99,7 @@ def read_file(path: bytes, expected: int, most: int | None = None) -> bytes:
             return data
         finally:
             os.close(handle)
-    except FileNotFoundError:
+    except (FileNotFoundError, ValueError):  # a path with a zero byte names no file
         raise PictureError("there is no such file", "missing") from None
     except OSError as error:
         raise PictureError(f"cannot be read: {error.strerror or error}", "unreadable") from error
@@ -109,7 +109,7 @@ def file_stamp(path: str | bytes | Path) -> FileStamp | None:
     """A file as it is now; None where there is none."""
     try:
         state = os.stat(path)
-    except OSError:
+    except (OSError, ValueError):
         return None
     return FileStamp(os.path.abspath(os.fsencode(path)), state.st_size, state.st_mtime_ns)
 

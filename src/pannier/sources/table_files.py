@@ -224,6 +224,8 @@ def _read_excel(path: Path) -> ReadTable:
     except ImportError as error:
         missing = f"{path}: reading it needs {error.name or 'openpyxl'}"
         raise UsageError(f"{missing}: pip install 'pannier[excel]', or save the table as CSV") from None
+    except Exception as error:  # its readers raise what the damaged bytes happen to provoke
+        raise SourceError(f"{path} cannot be read as a table: {_line(error)}") from error
     return tidied(pa.Table.from_pandas(frame.rename(columns=str), preserve_index=False))
 
 

@@ -27,7 +27,7 @@ USUAL_LABELS = ("label", "class")
 
 _PROBED = 100
 # paths that are not keys as they are: backslashes, from the root, up, doubled or lone dots and slashes, beyond ASCII
-_ODD_PATH = r"\\\\|^$|^/|/$|//|(^|/)\.\.?(/|$)|[^\x00-\x7f]"
+_ODD_PATH = r"\\|^$|^/|/$|//|(^|/)\.\.?(/|$)|[^\x00-\x7f]"
 LINK = r"^[a-zA-Z][a-zA-Z0-9+.-]+://"
 
 
@@ -48,6 +48,13 @@ class TableSource:
         has_picture = pc.is_valid(self._pictures)
         without = np.flatnonzero(~has_picture.to_numpy(zero_copy_only=False))
         self.passed += [LeftOut(f"row {row + 2}", "no picture", "it names none") for row in without.tolist()]
+        if not is_bytes(self._pictures.type):
+            is_link = pc.fill_null(pc.match_substring_regex(self._pictures, LINK), False)
+            links = np.flatnonzero(is_link.to_numpy(zero_copy_only=False))
+            reason = "a link, which packing does not fetch: pannier gather does"
+            self.passed += [LeftOut(f"row {row + 2}", "link", reason) for row in links.tolist()]
+            has_picture = pc.and_not(has_picture, is_link)
+            without = np.concatenate([without, links])
         kept = whole.drop_columns([name for name in whole.column_names if holds_bytes(whole.column(name).type)])
         names = self._pictures if inside is None else inside
         if len(without):
@@ -85,13 +92,15 @@ class TableSource:
         return None if is_bytes(self._pictures.type) else file_stamp(self._path(self._pictures[row.number].as_py()))
 
     def _path(self, name: str) -> bytes:
-        return os.path.join(self._root, os.fsencode(name))
+        """Where a picture lies; a path written with backslashes, as on Windows, is read with slashes."""
+        path = os.path.join(self._root, name.encode("utf-8", "surrogateescape"))
+        return path.replace(b"\\", b"/") if b"\\" in path and not os.path.exists(path) else path
 
 
 def _size_of(path: bytes) -> int:
     try:
         return os.stat(path).st_size
-    except OSError:
+    except (OSError, ValueError):
         return 0  # reading it says what is wrong
 
 
@@ -142,7 +151,7 @@ def _pictures(table: Any, picture: str, name: str) -> tuple[Any, Any | None]:
     if not (pa.types.is_string(values.type) or pa.types.is_large_string(values.type)):
         raise UsageError(f"--picture {picture}: gives {values.type}, not paths or bytes")
     links = pc.sum(pc.match_substring_regex(values, LINK)).as_py() or 0
-    if links:
+    if links and links == len(values) - values.null_count:
         raise UsageError(
             f"--picture {picture}: {links:,} of its values are links, which packing does not fetch. Gather them first: "
             f"pannier gather {name} pictures/ --link {shlex.quote(picture)}; then pack pictures/gathered.csv"

@@ -103,11 +103,16 @@ def ingest(
         with lock:
             return sha256 in stored or index.has(sha256)
 
-    def finish(writer: ShardWriter) -> None:
-        _finish(directory, writer)
-        seen.flush()
-
     writer: ShardWriter | None = None
+
+    def finish() -> None:
+        nonlocal writer
+        whole, writer = writer, None  # at once: an interruption must not finish it a second time
+        if whole is not None:
+            with whole:
+                _finish(directory, whole)
+            seen.flush()
+
     try:
         with Checker(source, workers, max_pixels, is_known, recoding=recoding) as checker:
             outcomes = checker.check_all(rows.take(rest).rows(source))
@@ -127,18 +132,13 @@ def ingest(
                     if file:
                         seen.add(file, outcome)
                     if writer and writer.byte_count >= shard_bytes:
-                        finish(writer)
-                        writer = None
+                        finish()
                 if progress:
                     progress(done, len(rows))
-        if writer:
-            finish(writer)
-            writer = None
+        finish()
         seen.flush(at_end=True)
     except KeyboardInterrupt:
-        if writer:
-            finish(writer)
-            writer = None
+        finish()  # what was read is kept, so that the next pack goes on from here
         raise
     finally:
         if writer:

@@ -65,15 +65,6 @@ def test_floors_import_only_from_floors_above_them() -> None:
         assert all(floors.index(floor) <= floors.index(own) for floor in top), path
 
 
-def test_the_example_runs(tmp_path: Path, archive: Path) -> None:
-    script = ROOT / "examples" / "folder_to_batches.py"
-    done = subprocess.run(
-        [sys.executable, script, archive, tmp_path / "s.store"], capture_output=True, text=True, check=False
-    )
-    assert done.returncode == 0, done.stderr
-    assert "epoch 1" in done.stdout
-
-
 def test_the_reader_in_the_format_page_reads_every_picture(packed: pannier.Snapshot) -> None:
     page = (ROOT / "docs" / "format.md").read_text()
     program = re.search(r"```python\n(.*?)```", page, re.DOTALL)

@@ -6,10 +6,12 @@ import os
 import shlex
 import subprocess
 import sys
+import textwrap
 import time
 from dataclasses import dataclass
 from pathlib import Path
 
+from pannier.demo.mill import mill_of, serving
 from pannier.errors import PannierError, UsageError
 
 
@@ -32,9 +34,10 @@ def run_tour(directory: str | Path, swatches: int, seed: int) -> int:
     folder.mkdir(parents=True, exist_ok=True)
     started = time.monotonic()
     _draw(folder, swatches, seed)
-    for step in _steps(folder, seed):
-        _say(step.says, step.command)
-        _run(step)
+    with serving(mill_of(folder / "archive")) as mill:
+        for step in _steps(folder, seed, mill):
+            _say(step.says, step.command)
+            _run(step)
     print(
         f"\nAll of it took {time.monotonic() - started:.0f} s. Everything is in {folder}: "
         "look at counts.png, sheet.png, measure.png."
@@ -42,22 +45,44 @@ def run_tour(directory: str | Path, swatches: int, seed: int) -> int:
     return 0
 
 
-def _steps(folder: Path, seed: int) -> list[Step]:
+def _steps(folder: Path, seed: int, mill: str) -> list[Step]:
     here = shlex.quote(str(folder))
-    store, size = f"{here}/swatches.store", "--size 96 --batch-size 32"
+    store, cloth, size = f"{here}/swatches.store", f"{here}/cloth.store", "--size 96 --batch-size 32"
+    link = f"replace(raking, 'https://mill.example', '{mill}')"
+    wanted = "finish = 'washed' AND abs(warp_per_cm - weft_per_cm) <= 1"
+    fine = "CASE WHEN warp_per_cm < 24 THEN 'coarse' ELSE 'fine' END"
     return [
         Step("What is in the archive, and what is wrong with it?", f"pannier survey {here}/archive", 1),
-        Step("And in the second delivery?", f"pannier survey {here}/season", 1),
+        Step("And in the second delivery? Headers alone will do.", f"pannier survey {here}/season --quick", 1),
         Step(
             "Into the store, dealt to splits; what is broken is left out and listed.",
             f"pannier pack {here}/archive {store} --shares train=75,val=15,test=10 --seed {seed} --note 'first six weaves'",
         ),
-        Step("The snapshot, and one record of it.", f"pannier show {store} --figure {here}/counts.png"),
+        Step("The snapshot, and one record of it.", f"pannier show {store} --batch-size 32 --figure {here}/counts.png"),
         Step("", f"pannier show {store} twill/0002.jpg"),
         Step("The second delivery has a class folder misspelt: packing stops.", f"pannier pack {here}/season {store}", 1),
         Step(
             "Told what is meant, it goes through.",
             f"pannier pack {here}/season {store} --rename herringbon=herringbone --note 'season'",
+        ),
+        Step(
+            "The register links to pictures by raking light. Those that a rule wants are gathered from the mill's web "
+            "server, which a stand-in on this machine plays; it asks for patience now and then.",
+            f'pannier gather {here}/register.csv {here}/raking --link "{link}" --where "{wanted}" --pause 20ms',
+        ),
+        Step(
+            "A rule over the register's columns gives labels; pictures of one loom stay in one split. First a preview.",
+            f'pannier pack {here}/raking/gathered.csv {cloth} --label "{fine}" --keep fiber,loom --group-by loom '
+            "--shares train=75,val=25 --preview",
+        ),
+        Step(
+            "",
+            f'pannier pack {here}/raking/gathered.csv {cloth} --label "{fine}" --keep fiber,loom --group-by loom '
+            f"--shares train=75,val=25 --name 'Fine and coarse'",
+        ),
+        Step(
+            "The weaver has looked again: looms 1 and 2 weave coarse cloth alone. What would change?",
+            f'pannier change {cloth} --where "loom <= 2" --set label=coarse --preview',
         ),
         Step(
             "Look at the pictures before training on them.",
@@ -68,7 +93,6 @@ def _steps(folder: Path, seed: int) -> list[Step]:
             f"pannier feed {store} --split train {size} --values standard --flip horizontal --memory-limit 128MiB",
         ),
         Step("", f"pannier feed {store} --split val {size} --memory-limit 128MiB"),
-        Step("", f"pannier feed {store} --split test {size} --memory-limit 128MiB"),
         Step(
             "How many workers, under which memory limit? Measured, not guessed.",
             f"pannier measure {store} --size 96 --batch-size 16 --workers 1,2 --memory-limit 16MiB,64MiB,none --rounds 2 "
@@ -81,7 +105,7 @@ def _steps(folder: Path, seed: int) -> list[Step]:
 
 def _say(says: str, command: str) -> None:
     if says:
-        print(f"\n# {says}")
+        print("\n" + "\n".join(textwrap.wrap(says, 100, initial_indent="# ", subsequent_indent="# ")))
     print(f"\n$ {command}", flush=True)
 
 

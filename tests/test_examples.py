@@ -1,0 +1,97 @@
+"""Every example runs, on data as its docstring asks for, and says what it promises."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+import tomllib
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import pytest
+from pyarrow import parquet
+
+from pannier.demo.mill import mill_of, serving
+from pannier.sources.several import SourceEntry
+from tests.conftest import draw, encoded, fill
+
+EXAMPLES = Path(__file__).parent.parent / "examples"
+
+
+def example(name: str, *arguments: object) -> str:
+    command = [sys.executable, EXAMPLES / name, *map(str, arguments)]
+    done = subprocess.run(command, capture_output=True, text=True, check=False, timeout=300)
+    assert done.returncode == 0, done.stderr
+    return done.stdout
+
+
+def test_class_folders(archive: Path, tmp_path: Path) -> None:
+    said = example("folder_to_batches.py", archive, tmp_path / "s.store")
+    assert "60 usable pictures of 3 classes" in said
+    assert "(9, 3, 96, 96) float32" in said
+
+
+def test_split_folders(tmp_path: Path) -> None:
+    fill(tmp_path / "season" / "train", 10, ("plain", "herringbone"))
+    fill(tmp_path / "season" / "val", 4, ("plain", "herringbon"), first=50)
+    said = example("split_folders.py", tmp_path / "season", tmp_path / "s.store")
+    assert "val has no 'herringbone' (but 'herringbon')" in said
+    assert "{'train': 16, 'val': 8, 'test': 4} dealt with seed 7" in said
+    assert "frozen: ('test',)" in said
+
+
+def test_names_that_carry_labels(tmp_path: Path) -> None:
+    heap = tmp_path / "heap"
+    heap.mkdir()
+    for i in range(30):
+        (heap / f"{('twill', 'satin')[i % 2]}_loom{i // 6}_{i:04}.jpg").write_bytes(encoded(draw(i)))
+    (heap / "nameless.jpg").write_bytes(encoded(draw(99)))
+    said = example("names_that_carry_labels.py", heap, tmp_path / "s.store")
+    assert "30 records, 2 classes" in said
+    assert "left out: nameless.jpg (left out by --where number IS NOT NULL)" in said
+    assert "{'group': 'satin0', 'loom': 0}" in said
+
+
+def test_links_and_rules(tmp_path: Path) -> None:
+    archive = fill(tmp_path / "archive", 12, ("twill", "satin"))
+    with serving(mill_of(archive)) as mill:
+        rows = [
+            f"{weave}-{i:04}, {weave} ,{'wool' if i % 2 else ''},raw,{i % 5},{15 + i},{15 + i + i % 3},{link}"
+            for weave in ("twill", "satin")
+            for i in range(13)
+            for link in [f"{mill}/swatches/{weave}-{i:04}-day.jpg"]
+        ]
+        header = "swatch,weave ,fiber,finish,loom,warp_per_cm,weft_per_cm,daylight\n"
+        (tmp_path / "register.csv").write_text(header + "\n".join(rows))
+        said = example("links_and_rules.py", tmp_path / "register.csv", tmp_path / "day", tmp_path / "s.store")
+    assert "16 pictures came, 0 were there, 2 did not come" in said
+    assert "HTTP 404" in said
+    assert "16 records, 2 classes, {'train': 12, 'val': 4}" in said
+
+
+def test_bytes_in_a_table(tmp_path: Path) -> None:
+    pictures = [{"bytes": encoded(draw(i)), "path": f"{i:03}.jpg"} for i in range(20)]
+    table = pa.table({"image": pictures, "weave": [("twill", "basket")[i % 2] for i in range(20)]})
+    parquet.write_table(table, tmp_path / "t.parquet")
+    said = example("bytes_in_a_table.py", tmp_path / "t.parquet", tmp_path / "s.store")
+    assert "20 records, 2 classes, {'train': 16, 'val': 4}" in said
+    assert "basket {'checked_by': 'the weaver'}" in said
+
+
+def test_arrays(tmp_path: Path) -> None:
+    rng = np.random.default_rng(0)
+    numbers = np.arange(40) % 4
+    pictures = rng.integers(0, 256, (40, 12, 12, 3), np.uint8)
+    np.savez(tmp_path / "d.npz", x_train=pictures[:32], y_train=numbers[:32], x_test=pictures[32:], y_test=numbers[32:])
+    (tmp_path / "names.csv").write_text("y,weave\n0,plain\n1,twill\n2,satin\n3,rib\n")
+    said = example("arrays.py", tmp_path / "d.npz", tmp_path / "names.csv", tmp_path / "s.store")
+    assert "40 records, 4 classes, {'train': 32, 'test': 8}" in said
+    assert "the same pixels: True" in said
+    assert said.count("(8, 3, 16, 16)") == 2
+
+
+@pytest.mark.parametrize("path", sorted(EXAMPLES.glob("*.toml")))
+def test_lists_of_sources_are_as_the_reader_wants_them(path: Path) -> None:
+    for entry in tomllib.loads(path.read_text())["source"]:
+        SourceEntry(**entry)

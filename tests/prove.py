@@ -21,6 +21,10 @@ PROOFS = (
     ("Refused calls", "tests/test_proofs.py::test_any_call_that_the_disk_refuses_leaves_before_or_after", 10),
     ("Damage", "tests/test_proofs.py::test_any_damage_is_found_and_no_wrong_picture_is_given_out", 8),
     ("Packers at once", "tests/test_proofs.py::test_packers_at_once_lose_no_snapshot", 5),
+    ("Growing datasets", "tests/test_leaks.py::test_nothing_straddles_and_nothing_moves_however_a_dataset_grows", 9),
+    ("Exact shares", "tests/test_leaks.py::test_shares_are_exact_to_the_record_where_nothing_holds_together", 9),
+    ("Killed gatherings", "tests/test_gather.py::test_a_killed_gathering_goes_on_with_nothing_lost_or_doubled", 8),
+    ("Damaged archives", "tests/test_nasty.py::test_damaged_archives_give_whole_pictures_or_an_error", 8),
     ("Limited feeds", "tests/test_proofs.py::test_no_feed_exceeds_an_enforced_limit", 21),
     ("Raced feeds", "tests/test_feed.py::test_raced_feeds_give_the_same_bytes", 21),
 )

@@ -91,11 +91,23 @@ made = st.builds(
 deliveries = st.lists(st.lists(made, min_size=1, max_size=14), min_size=1, max_size=4)
 
 
-@settings(max_examples=500, deadline=None)
-@given(deliveries=deliveries, seed=st.integers(0, 9), near=st.sampled_from([None, 2]), freeze=st.booleans())
-def test_nothing_straddles_and_nothing_moves_however_a_dataset_grows(
-    deliveries: list[list[Made]], seed: int, near: int | None, freeze: bool
-) -> None:
+def sampled(scale: int) -> settings:
+    """So many cases in a sample, `scale` times as many in a proof."""
+    return settings(max_examples=60 * scale, deadline=None, derandomize=True, database=None)
+
+
+@pytest.mark.proof
+def test_nothing_straddles_and_nothing_moves_however_a_dataset_grows(scale: int) -> None:
+    cases = {
+        "deliveries": deliveries,
+        "seed": st.integers(0, 9),
+        "near": st.sampled_from([None, 2]),
+        "freeze": st.booleans(),
+    }
+    sampled(scale)(given(**cases)(grow))()
+
+
+def grow(deliveries: list[list[Made]], seed: int, near: int | None, freeze: bool) -> None:
     manifest, before, everything, frozen = Manifest.empty(), {}, {}, set()
     for number, delivery in enumerate(deliveries):
         dealing = Dealing(SHARES, seed, near=near, group_by="bolt", frozen=("test",) if freeze and number else ())
@@ -121,9 +133,13 @@ def test_nothing_straddles_and_nothing_moves_however_a_dataset_grows(
         before = splits
 
 
-@settings(max_examples=500, deadline=None)
-@given(sizes=st.lists(st.lists(st.integers(0, 25), min_size=3, max_size=3), min_size=1, max_size=4), seed=st.integers(0, 9))
-def test_shares_are_exact_to_the_record_where_nothing_holds_together(sizes: list[list[int]], seed: int) -> None:
+@pytest.mark.proof
+def test_shares_are_exact_to_the_record_where_nothing_holds_together(scale: int) -> None:
+    counts = st.lists(st.lists(st.integers(0, 25), min_size=3, max_size=3), min_size=1, max_size=4)
+    sampled(scale)(given(sizes=counts, seed=st.integers(0, 9))(deal_exactly))()
+
+
+def deal_exactly(sizes: list[list[int]], seed: int) -> None:
     manifest, total, picture = Manifest.empty(), Counter(), 0
     for number, counts in enumerate(sizes):
         rows = []

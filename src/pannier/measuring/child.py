@@ -74,7 +74,7 @@ class FeedRunner:
             treatment,
             batch_size=job["batch_size"],
             seed=job["seed"],
-            subset=job["subset"],
+            subset=job.get("subset"),
             workers=job["workers"],
             memory_limit=limit,
             shuffle=True,
@@ -164,7 +164,7 @@ def _opened(job: Job) -> tuple[Any, Any, Any]:
     fix_map_threshold()
     snapshot = pannier.open_store(job["store"]).snapshot(job["snapshot"])
     treatment = pannier.Treatment(**job["treatment"])
-    rows = snapshot.subset_of(job["split"], job["subset"], job["seed"])
+    rows = snapshot.subset_of(job["split"], job.get("subset"), job["seed"])
     rows = rows[shuffled(snapshot.manifest.hashes[rows], job["seed"] + job.get("part", 0), 0)]
     return snapshot, treatment, rows[: job.get("records", 4096)]
 

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import difflib
-import unicodedata
 from array import array
 from collections import Counter, defaultdict
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator
 from functools import partial
 from typing import Any
 
@@ -21,8 +19,9 @@ from pannier.machine import usable_cores
 from pannier.sources.checking import Checked, Checker, Progress
 from pannier.sources.findings import Collected, Findings, Suspect, picture_table
 from pannier.sources.headers import HeaderReader
+from pannier.sources.naming import compare_names
 from pannier.sources.opening import READING_OPTIONS, as_source
-from pannier.sources.rows import Chosen, LeftOut, Row, Source, check_same_classes, classes_by_split
+from pannier.sources.rows import Chosen, LeftOut, Row, Source
 from pannier.sources.rules import read_rules, rows_without_label
 from pannier.sources.several import choose
 from pannier.sources.table_facts import column_facts
@@ -38,7 +37,6 @@ FAR_AREA = 16
 # a picture is of another shape where its width : height is so many times the median's, or the other way round
 FAR_SHAPE = 3
 SMALLEST_SIDE = 16
-ALIKE_NAMES = 0.85
 
 _TEXT_ENDINGS = (".txt", ".md", ".csv", ".tsv", ".json", ".jsonl", ".xml", ".yaml", ".yml", ".toml", ".html", ".ini", ".log")
 _SYSTEM_NAMES = ("thumbs.db", "desktop.ini", "ehthumbs.db")
@@ -84,7 +82,7 @@ def survey(
     surveying = _Surveying(source, chosen)
     surveying.look(_outcomes(source, chosen, quick, workers or usable_cores(), max_pixels), progress)
     surveying.compare(None if quick else near)
-    surveying.compare_names()
+    compare_names(chosen, surveying.problems)
     for item in source.passed:
         surveying.problems.add(_kind_of(item), f"{item.key} ({item.reason})")
     if not (said.are_by_folder and getattr(source, "is_flat", False)):
@@ -233,28 +231,6 @@ class _Surveying:
                 height, width = sizes[row].astype(int)
                 self._suspect(kind, self._rows[row], f"{whole.keys[row].as_py()} ({width} x {height})")
 
-    def compare_names(self) -> None:
-        """Class names between splits and among themselves; keys that differ in case alone."""
-        chosen = self._chosen
-        classes = classes_by_split(chosen)
-        differing: set[str] = set()
-        if len(classes) > 1:
-            try:
-                check_same_classes(classes)
-            except SourceError as error:
-                text = str(error).partition(": ")[2].partition(". Say")[0]
-                self.problems.add_all("class names", text.split("; "))
-                differing = {name for names in classes.values() for name in names if not _in_all(name, classes)}
-        names = sorted({chosen.labels.names[code] for code in np.unique(chosen.labels.codes).tolist() if code >= 0})
-        self.problems.add_all("alike classes", _alike(names, differing))
-        folded = Counter(key.casefold() for key in chosen.key_texts())
-        if len(folded) < len(chosen):
-            pairs: dict[str, list[str]] = defaultdict(list)
-            for key in chosen.key_texts():
-                if folded[key.casefold()] > 1:
-                    pairs[key.casefold()].append(key)
-            self.problems.add_all("case", (" ~ ".join(keys) for keys in pairs.values()))
-
     def findings(self) -> Findings:
         whole, source = self._whole, self._source
         findings = Findings(source.name, len(source.table()), len(self._rows), sum(self._bytes), funnel=self._chosen.funnel)
@@ -312,30 +288,6 @@ def _kind_of(item: LeftOut) -> str:
     if name.startswith(".") or name in _SYSTEM_NAMES or "__macosx/" in item.key.lower():
         return "hidden"
     return "side text" if name.endswith(_TEXT_ENDINGS) else "skipped"
-
-
-def _alike(names: list[str], differing: set[str]) -> Iterator[str]:
-    """Pairs of class names that may be one: alike but for case, blanks or Unicode form, or nearly in spelling."""
-    plain = {name: "".join(unicodedata.normalize("NFKC", name).casefold().split()) for name in names}
-    for i, one in enumerate(names):
-        for other in names[i + 1 :]:
-            if one in differing and other in differing:
-                continue  # said already
-            if plain[one] == plain[other]:
-                yield f"{one!r} and {other!r} (but for case, blanks or Unicode form)"
-            elif min(len(one), len(other)) >= 5 and _is_near(plain[one], plain[other]):
-                yield f"{one!r} and {other!r}"
-
-
-def _is_near(one: str, other: str) -> bool:
-    matcher = difflib.SequenceMatcher(None, one, other)
-    if any(letter.isdigit() for letter in one + other) or matcher.quick_ratio() < ALIKE_NAMES:
-        return False  # numbered names are alike on purpose
-    return matcher.ratio() >= ALIKE_NAMES
-
-
-def _in_all(name: str, classes: Mapping[str, set[str]]) -> bool:
-    return all(name in names for names in classes.values())
 
 
 def _name(names: Names, code: int) -> str | None:

@@ -1,0 +1,64 @@
+"""Names that are suspiciously alike: class names between splits and among themselves, keys that differ in case alone."""
+
+from __future__ import annotations
+
+import difflib
+import unicodedata
+from collections import Counter, defaultdict
+from collections.abc import Iterator, Mapping
+
+import numpy as np
+
+from pannier.errors import SourceError
+from pannier.sources.findings import Collected
+from pannier.sources.rows import Chosen, check_same_classes, classes_by_split
+
+# how alike two names must be, of 1, to be taken for a misspelling; shorter ones are alike by chance
+ALIKE = 0.85
+SHORTEST = 5
+
+
+def compare_names(chosen: Chosen, problems: Collected) -> None:
+    """Notes what is suspicious about the class names and keys of some rows."""
+    classes = classes_by_split(chosen)
+    differing: set[str] = set()
+    if len(classes) > 1:
+        try:
+            check_same_classes(classes)
+        except SourceError as error:
+            text = str(error).partition(": ")[2].partition(". Say")[0]
+            problems.add_all("class names", text.split("; "))
+            differing = {name for names in classes.values() for name in names if not _in_all(name, classes)}
+    names = sorted({chosen.labels.names[code] for code in np.unique(chosen.labels.codes).tolist() if code >= 0})
+    problems.add_all("alike classes", _alike(names, differing))
+    folded = Counter(key.casefold() for key in chosen.key_texts())
+    if len(folded) < len(chosen):
+        pairs: dict[str, list[str]] = defaultdict(list)
+        for key in chosen.key_texts():
+            if folded[key.casefold()] > 1:
+                pairs[key.casefold()].append(key)
+        problems.add_all("case", (" ~ ".join(keys) for keys in pairs.values()))
+
+
+def _alike(names: list[str], differing: set[str]) -> Iterator[str]:
+    """Pairs of class names that may be one: alike but for case, blanks or Unicode form, or nearly in spelling."""
+    plain = {name: "".join(unicodedata.normalize("NFKC", name).casefold().split()) for name in names}
+    for i, one in enumerate(names):
+        for other in names[i + 1 :]:
+            if one in differing and other in differing:
+                continue  # said already
+            if plain[one] == plain[other]:
+                yield f"{one!r} and {other!r} (but for case, blanks or Unicode form)"
+            elif min(len(one), len(other)) >= SHORTEST and _is_near(plain[one], plain[other]):
+                yield f"{one!r} and {other!r}"
+
+
+def _is_near(one: str, other: str) -> bool:
+    matcher = difflib.SequenceMatcher(None, one, other)
+    if any(letter.isdigit() for letter in one + other) or matcher.quick_ratio() < ALIKE:
+        return False  # numbered names are alike on purpose
+    return matcher.ratio() >= ALIKE
+
+
+def _in_all(name: str, classes: Mapping[str, set[str]]) -> bool:
+    return all(name in names for names in classes.values())

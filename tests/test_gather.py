@@ -308,3 +308,4 @@ def test_a_killed_gathering_goes_on_with_nothing_lost_or_doubled(tmp_path: Path,
         # at a kill at most two pictures were on their way; only those are asked for again
         again = sum(times - 1 for path, times in Counter(path for _, path in handler.log).items() if "/ok/" in path)
         assert again <= 3 * kills
+    print(f"\n{kills} kills, {again} pictures asked for again")

@@ -137,6 +137,7 @@ def grow(deliveries: list[list[Made]], seed: int, near: int | None, freeze: bool
 def test_shares_are_exact_to_the_record_where_nothing_holds_together(scale: int) -> None:
     counts = st.lists(st.lists(st.integers(0, 25), min_size=3, max_size=3), min_size=1, max_size=4)
     sampled(scale)(given(sizes=counts, seed=st.integers(0, 9))(deal_exactly))()
+    print(f"\n{60 * scale} datasets")
 
 
 def deal_exactly(sizes: list[list[int]], seed: int) -> None:

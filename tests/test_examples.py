@@ -53,7 +53,23 @@ def test_names_that_carry_labels(tmp_path: Path) -> None:
     assert "{'group': 'satin0', 'loom': 0}" in said
 
 
-def test_links_and_rules(tmp_path: Path) -> None:
+def test_table_with_rules(tmp_path: Path) -> None:
+    fill(tmp_path / "archive", 9, ("twill", "satin"))
+    rows = [
+        f"{weave} ,{i:04},{15 + 2 * i},{15 + 2 * i + (i == 3)},{'' if i == 5 else 'raw'},{i % 4}"
+        for weave in ("twill", "satin")
+        for i in range(10)
+        if i != 7
+    ]
+    (tmp_path / "register.csv").write_text("weave,number,warp_per_cm,weft_per_cm,finish, loom\n" + "\n".join(rows))
+    said = example("table_with_rules.py", tmp_path / "register.csv", tmp_path / "s.store")
+    assert "16 of 18 rows are left by warp_per_cm = weft_per_cm" in said
+    assert "14 records, 2 classes" in said or "12 records, 2 classes" in said
+    assert "'missing': 'archive/satin/0009.jpg'" in said
+    assert "{'finish': 'raw', 'loom': 0}" in said
+
+
+def test_links(tmp_path: Path) -> None:
     archive = fill(tmp_path / "archive", 12, ("twill", "satin"))
     with serving(mill_of(archive)) as mill:
         rows = [
@@ -64,7 +80,7 @@ def test_links_and_rules(tmp_path: Path) -> None:
         ]
         header = "swatch,weave ,fiber,finish,loom,warp_per_cm,weft_per_cm,daylight\n"
         (tmp_path / "register.csv").write_text(header + "\n".join(rows))
-        said = example("links_and_rules.py", tmp_path / "register.csv", tmp_path / "day", tmp_path / "s.store")
+        said = example("links.py", tmp_path / "register.csv", tmp_path / "day", tmp_path / "s.store")
     assert "16 pictures came, 0 were there, 2 did not come" in said
     assert "HTTP 404" in said
     assert "16 records, 2 classes, {'train': 12, 'val': 4}" in said

@@ -17,7 +17,16 @@ from pannier.cli.options import (
     takes_dealing,
     takes_rules,
 )
-from pannier.cli.terminal import count_table, plural, print_deviation, print_json, print_left_out, print_table, progress_bar
+from pannier.cli.terminal import (
+    count_table,
+    plural,
+    print_deviation,
+    print_funnel,
+    print_json,
+    print_left_out,
+    print_table,
+    progress_bar,
+)
 
 if TYPE_CHECKING:
     from pannier.store.packing import PackResult
@@ -133,10 +142,8 @@ def _preview(source: list[str], options: dict[str, Any], *, as_json: bool) -> in
     if as_json:
         print_json(seen.to_dict())
         return 0
-    left = seen.rows
-    for where, count in seen.funnel:
-        print(f"{count:,} of {left:,} rows are left by --where {where}")
-        left = count
+    print_funnel(seen.rows, seen.funnel)
+    left = seen.funnel[-1][1] if seen.funnel else seen.rows
     if seen.without_label:
         print(f"{seen.without_label:,} of {left:,} rows get no label")
     if seen.funnel or seen.without_label:
@@ -166,6 +173,8 @@ def _facts(result: PackResult) -> dict[str, Any]:
         "new_pictures": result.new_pictures,
         "new_bytes": result.new_bytes,
         "skipped": result.skipped,
+        "rows": result.rows,
+        "funnel": [{"where": where, "rows": count} for where, count in result.funnel],
         "left_out": [{"key": item.key, "kind": item.kind, "reason": item.reason} for item in result.left_out],
     }
 
@@ -174,6 +183,7 @@ def _print(result: PackResult, store: str) -> None:
     from pannier.sizes import show_bytes
 
     snapshot = result.snapshot
+    print_funnel(result.rows, result.funnel)
     if not result.is_new:
         print(f"Nothing new: {plural(result.unchanged, 'record')} are there already; {store} stays at {snapshot.id[:12]}.")
     else:

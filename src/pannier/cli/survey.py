@@ -13,6 +13,7 @@ from pannier.cli.terminal import (
     drawing,
     plural,
     print_facts,
+    print_funnel,
     print_json,
     print_table,
     print_wrapped,
@@ -121,10 +122,7 @@ def _print_table(findings: Findings) -> None:
         print(f"\n{note[0].upper()}{note[1:]}.")
     if findings.funnel:
         print()
-    left = findings.rows
-    for where, count in findings.funnel:
-        print_wrapped(f"{count:,} of {left:,} rows are left by --where {where}")
-        left = count
+    print_funnel(findings.rows, findings.funnel)
     print()
 
 

@@ -40,7 +40,7 @@ def print_facts(facts: Sequence[tuple[str, str]]) -> None:
 
 
 def count_table(counts: dict[tuple[str | None, str | None], int], classes: Sequence[str], splits: Sequence[str]) -> None:
-    """Classes by splits with sums; columns and rows that would be empty are left out."""
+    """Classes by splits with shares and sums; columns and rows that would be empty are left out."""
     columns: list[str | None] = [*splits]
     if any(split is None for _, split in counts):
         columns.append(None)
@@ -50,19 +50,24 @@ def count_table(counts: dict[tuple[str | None, str | None], int], classes: Seque
 
     def cells(labels: Sequence[str | None]) -> list[str]:
         numbers = [sum(counts.get((label, split), 0) for label in labels) for split in columns]
-        shown = [f"{number:,}" for number in numbers]
-        return shown if len(columns) == 1 else [*shown, f"{sum(numbers):,}"]
+        if len(columns) == 1:
+            return [f"{numbers[0]:,}"]
+        total = max(1, sum(numbers))
+        return [*(f"{number:,} {number / total:>4.0%}" for number in numbers), f"{sum(numbers):,}"]
 
     header = ["class", *(split or ("no split" if splits else "pictures") for split in columns)]
     header += ["all"] if len(columns) > 1 else []
     body = [[label or "no label", *cells([label])] for label in rows]
     if len(rows) > 1:
         body.append(["all", *cells(rows)])
-    total = sum(counts.values())
-    if len(columns) > 1 and total:
-        by_split = [sum(counts.get((label, split), 0) for label in rows) for split in columns]
-        body.append(["share", *(f"{part / total:.1%}" for part in by_split), ""])
     print_table(header, body)
+
+
+def print_funnel(rows: int, funnel: Sequence[tuple[str, int]]) -> None:
+    """How many rows each condition leaves of those that the one before left."""
+    for where, count in funnel:
+        print_wrapped(f"{count:,} of {rows:,} rows are left by --where {where}")
+        rows = count
 
 
 def print_deviation(deviation: dict[str | None, int]) -> None:

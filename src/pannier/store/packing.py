@@ -41,11 +41,16 @@ if TYPE_CHECKING:
 
 @dataclass(kw_only=True)
 class PackResult(Counts):
-    """What packing did. `snapshot` is the track's newest; `is_new` says whether packing made it."""
+    """What packing did. `snapshot` is the track's newest; `is_new` says whether packing made it.
+
+    `funnel` tells how many of all `rows` of the source each condition left.
+    """
 
     snapshot: Snapshot
     is_new: bool
     left_out: list[LeftOut] = field(default_factory=list)
+    funnel: list[tuple[str, int]] = field(default_factory=list)
+    rows: int = 0
     skipped: int = 0
     new_pictures: int = 0
     new_bytes: int = 0
@@ -185,6 +190,8 @@ def pack(
         snapshot=snapshot,
         is_new=is_new,
         left_out=packing.left_out,
+        funnel=chosen.funnel,
+        rows=len(source.table()) if chosen.funnel else len(chosen),
         skipped=sum(item.kind == "skipped" for item in source.passed),
         new_pictures=ingested.new_pictures,
         new_bytes=ingested.new_bytes,

@@ -1,6 +1,6 @@
-"""A dirty table with links: gather the pictures that a rule wants, then let SQL over the table's columns give labels.
+"""A table with links: gather the pictures that a rule wants, then pack the table that lies beside them.
 
-python examples/links_and_rules.py register.csv daylight/ cloth.store
+python examples/links.py register.csv daylight/ cloth.store
 """
 
 from __future__ import annotations

@@ -10,25 +10,38 @@ import tempfile
 from pathlib import Path
 
 from pannier.demo.archive import draw_archive
+from pannier.demo.mill import mill_of, serving
 
 HERE = Path(__file__).parent
 SHOTS = HERE / "screenshots"
 STORE = "swatches.store"
 MEASURE = "--size 96 --batch-size 32 --workers 1,2 --memory-limit 16MiB,64MiB,128MiB,none"
 
+# the mill's server, which a stand-in plays, has its address in the environment
+LINK = "replace(raking, 'https://mill.example', '$MILL')"
+FINE = "CASE WHEN warp_per_cm < 24 THEN 'coarse' ELSE 'fine' END"
+
 # name of the picture, what is typed, seconds after which it is taken (None: when the command has ended)
 TERMINAL = (
     ("help", "pannier --help", None),
-    ("survey", "pannier survey archive/", None),
+    ("survey", "pannier survey archive/ --figure survey-figure.png --sheet suspects.png", None),
     ("pack", f"pannier pack archive/ {STORE} --shares train=75,val=15,test=10 --seed 7 --note 'first six weaves'", None),
-    ("show", f"pannier show {STORE} --figure counts.png", None),
+    ("gather", f'pannier gather register.csv raking/ --link "{LINK}" --where "finish = \'washed\'" --pause 20ms', None),
+    ("rules", f'pannier pack raking/gathered.csv cloth.store --label "{FINE}" --group-by loom --preview', None),
+    ("change", f"pannier change {STORE} --where \"key LIKE '%/005_.jpg'\" --set label=satin --preview", None),
+    ("show", f"pannier show {STORE} --batch-size 32 --figure counts.png", None),
     ("sheet-command", f"pannier sheet {STORE} --split train --figure sheet.png", None),
     ("feed-live", f"pannier feed {STORE} --split train --size 96 --memory-limit 128MiB --epochs 30", 9),
     ("feed", f"pannier feed {STORE} --split train --size 96 --batch-size 32 --memory-limit 128MiB --flip horizontal", None),
     ("measure", f"pannier measure {STORE} {MEASURE} --figure measure.png", None),
     ("verify", f"pannier verify {STORE}", None),
 )
-FIGURES = {"counts.png": "counts.png", "sheet.png": "sheet.png", "measure.png": "measure-figure.png"}
+FIGURES = {
+    "counts.png": "counts.png",
+    "suspects.png": "suspects.png",
+    "sheet.png": "sheet.png",
+    "measure.png": "measure-figure.png",
+}
 NOT_KEPT = ("sheet-command",)
 
 
@@ -46,8 +59,10 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         draw_archive(folder, 600, 7)
-        for shot, command, after in TERMINAL:
-            shoot(shot, command, after, folder)
+        with serving(mill_of(folder / "archive")) as mill:
+            os.environ["MILL"] = mill
+            for shot, command, after in TERMINAL:
+                shoot(shot, command, after, folder)
         for figure, kept in FIGURES.items():
             shutil.copy(folder / figure, SHOTS / kept)
         shoot("demo", "pannier demo tour --swatches 240", 50, folder)

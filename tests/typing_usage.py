@@ -17,3 +17,15 @@ def train() -> None:
             for batch in epoch:
                 keys: list[str] = batch.keys
                 print(batch.images, batch.labels, keys)
+
+
+def collect() -> None:
+    gathered = pannier.gather("register.csv", "raking/", link="raking", where="finish = 'raw'", pause="700ms")
+    print(gathered.came, [failed.reason for failed in gathered.failed])
+    findings = pannier.survey(gathered.table, label="weave")
+    print(findings.problems[0].mend, findings.columns[0].stray_blanks)
+    store = pannier.open_store("swatches.store")
+    packed = store.pack(["archive/", "season.zip"], carve="val=15%", of="train", near=6, group_by="top", freeze="test")
+    print(packed.funnel, packed.deviation, packed.snapshot.dealing.frozen)
+    changed = store.change(where="loom = 7", set={"label": "satin"}, preview=True)
+    print(changed.changes, changed.first, changed.left_out)

@@ -236,7 +236,7 @@ def _related(revision: Revision, dealing: Dealing, likeness: Likeness) -> _Relat
     digests = revision.digests
     found = [manifest.find_pictures(digests) if len(manifest) else np.empty(0, np.int64)]
     groups = _group_values(revision)
-    their_groups = manifest.table().column(GROUP) if GROUP in manifest.side_columns else None
+    their_groups = manifest.values(GROUP) if GROUP in manifest.side_columns else None
     if groups is not None and their_groups is not None:
         found.append(np.flatnonzero(pc.is_in(their_groups, value_set=groups.drop_null()).to_numpy(zero_copy_only=False)))
     links = np.empty((0, 2), np.int64)

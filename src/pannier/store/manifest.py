@@ -131,6 +131,11 @@ class Manifest:
         values = self._all.column(name).to_numpy()
         return values if self._rows is None else values[self._rows]
 
+    def values(self, name: str) -> Any:
+        """A column as Arrow has it, in order of rows."""
+        column = self._all.column(name)
+        return column if self._rows is None else column.take(pa.array(self._rows))
+
     def gather(self, rows: Any, name: str) -> Any:
         """A column of fixed width for some rows, as a NumPy array: (n,), or (n, width) for bytes; names as their numbers.
 
@@ -224,7 +229,7 @@ class Manifest:
 
     def keys_in_order(self) -> np.ndarray[Any, np.dtype[np.int64]]:
         """Row numbers in order of the keys' UTF-8 bytes."""
-        return order_of_keys(self.table().column("key"))
+        return order_of_keys(self.values("key"))
 
     def changed(self, changes: Any) -> tuple[Any, Any | None, dict[int, bytes]]:
         """What the next manifest consists of: (base, delta or None, digests), from `changes`, rows with `removed`.

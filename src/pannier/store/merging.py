@@ -69,7 +69,7 @@ def merge(incoming: Any, manifest: Manifest, *, relabel: bool) -> tuple[Revision
 
 def rows_gone(manifest: Manifest, source_keys: Any, prefix: str) -> Rows:
     """The records below `prefix` whose keys the source does not have."""
-    keys = manifest.table().column("key")
+    keys = manifest.values("key")
     is_kept = pc.is_in(keys, value_set=source_keys.cast(keys.type))
     gone: Rows = np.flatnonzero(pc.and_not(pc.starts_with(keys, prefix), is_kept).to_numpy(zero_copy_only=False))
     return gone

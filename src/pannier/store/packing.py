@@ -21,8 +21,8 @@ from pannier.machine import usable_cores
 from pannier.shares import Dealing, SaidDealing, read_dealing
 from pannier.sources.checking import Checker, Progress
 from pannier.sources.opening import READING_OPTIONS, as_source
-from pannier.sources.rows import Chosen, LeftOut
-from pannier.sources.rules import read_rules
+from pannier.sources.rows import Chosen, LeftOut, Source
+from pannier.sources.rules import Rules, read_rules
 from pannier.sources.selection import Selection, examples, select
 from pannier.sources.several import choose
 from pannier.store.commit import Proposal, commit
@@ -145,7 +145,7 @@ def pack(
     selection = Selection(
         unlabeled, names_in(only_classes), per_class, dealing.seed, allow_missing_classes, names_in(classes)
     )
-    chosen, passed = select(source, read, choose(source, read), selection)
+    chosen, passed = select(source, read, _chosen(source, read, group_by), selection)
     taken = set(chosen.side.column_names if chosen.side else ()) & set(COLUMNS)
     if taken:
         raise UsageError(f"--keep {min(taken)}: every record has that already; give the side column another name")
@@ -196,6 +196,17 @@ def pack(
         new_pictures=ingested.new_pictures,
         new_bytes=ingested.new_bytes,
     )
+
+
+def _chosen(source: Source, rules: Rules, said_group: str | None) -> Chosen:
+    """The rows that rules leave; says so where groups are kept by a rule of earlier packs that this source cannot follow."""
+    try:
+        return choose(source, rules)
+    except UsageError as error:
+        if rules.group_by and not said_group and str(error).startswith("--group-by"):
+            what = f"groups are kept since an earlier pack, and {error}; give this source a --group-by of its own"
+            raise UsageError(what) from None
+        raise
 
 
 def names_in(names: str | Sequence[str]) -> tuple[str, ...]:

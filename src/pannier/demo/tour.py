@@ -71,12 +71,7 @@ def _steps(folder: Path, seed: int, mill: str) -> list[Step]:
             f'pannier gather {here}/register.csv {here}/raking --link "{link}" --where "{wanted}" --pause 20ms',
         ),
         Step(
-            "A rule over the register's columns gives labels; pictures of one loom stay in one split. First a preview.",
-            f'pannier pack {here}/raking/gathered.csv {cloth} --label "{fine}" --keep fiber,loom --group-by loom '
-            "--shares train=75,val=25 --preview",
-        ),
-        Step(
-            "",
+            "A rule over the register's columns gives labels; pictures of one loom stay in one split.",
             f'pannier pack {here}/raking/gathered.csv {cloth} --label "{fine}" --keep fiber,loom --group-by loom '
             f"--shares train=75,val=25 --name 'Fine and coarse'",
         ),
@@ -92,10 +87,10 @@ def _steps(folder: Path, seed: int, mill: str) -> list[Step]:
             "Feed each split: the training split is shuffled and mirrored, the others are not.",
             f"pannier feed {store} --split train {size} --values standard --flip horizontal --memory-limit 128MiB",
         ),
-        Step("", f"pannier feed {store} --split val {size} --memory-limit 128MiB"),
+        Step("", f"pannier feed {store} --split val,test {size} --memory-limit 128MiB"),
         Step(
-            "How many workers, under which memory limit? Measured, not guessed.",
-            f"pannier measure {store} --size 96 --batch-size 16 --workers 1,2 --memory-limit 16MiB,64MiB,none --rounds 2 "
+            "How much memory does it take to be fast? Measured, not guessed.",
+            f"pannier measure {store} --size 96 --batch-size 16 --workers 2 --memory-limit 16MiB,64MiB,none --rounds 2 "
             "--slice-seconds 0.2 "
             f"--figure {here}/measure.png",
         ),

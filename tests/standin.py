@@ -45,6 +45,9 @@ class StandIn(MillHandler):
             self.answer(int(number.split(".")[0]), b"no", "text/plain")
         elif habit == "to":
             self.answer(302, b"", "text/plain", {"Location": f"/ok/{number}"})
+        elif habit == "elsewhere":  # the same server under another name is another host
+            port = self.server.server_address[1]  # type: ignore[attr-defined]
+            self.answer(302, b"", "text/plain", {"Location": f"http://localhost:{port}/{number}"})
         elif habit == "loop":
             self.answer(302, b"", "text/plain", {"Location": self.path})
         elif habit == "tofile":

@@ -111,3 +111,27 @@ def test_a_change_that_makes_no_sense_is_said(store: pannier.Store, said: dict[s
     with pytest.raises((UsageError, SourceError), match=says):
         store.change(**said)
     assert store.tracks.head("main") == head
+
+
+def test_what_is_typed_stays_text_where_text_is_kept(store: pannier.Store) -> None:
+    store.change(where="label = 'twill'", set={"batch": "a1"})
+    typed = store.change(where="key = 'twill/0001.jpg'", set=["label=007", "batch=12", "loom=7", "sure=true"]).snapshot
+    assert typed["twill/0001.jpg"].label == "007"
+    assert typed["twill/0001.jpg"].side == {"batch": "12", "loom": 7, "sure": True}
+    with pytest.raises(UsageError, match="the column holds int64"):
+        store.change(set="loom=seven")
+
+
+def test_groups_and_near_doubles_can_be_said_of_what_is_there(store: pannier.Store) -> None:
+    rule = "regexp_extract(key, '000([0-9])', 1)"
+    with pytest.raises(SourceError, match="group '[0-9]' is in two splits"):
+        store.change(group_by=rule)
+    grouped = store.change(group_by=rule, shares="train=70,val=30", note="by number").snapshot
+    splits: dict[str, set[str | None]] = {}
+    for record in grouped:
+        splits.setdefault(record.side["group"], set()).add(record.split)
+    assert sorted(splits) == [str(number) for number in range(10)]
+    assert all(len(each) == 1 for each in splits.values())
+    assert grouped.dealing.group_by == rule
+    assert store.change(near=0).snapshot.dealing.near == 0
+    assert pannier.verify(store) == []

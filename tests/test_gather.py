@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import csv
 import json
 import os
@@ -141,6 +142,23 @@ def test_a_host_is_asked_one_after_another_and_left_alone_when_it_says_so(
     assert result.can_try_again
 
 
+def test_the_host_that_asks_for_patience_is_the_one_that_gets_it(server: tuple[str, type[StandIn]], tmp_path: Path) -> None:
+    link, handler = server
+    paths = ["elsewhere/later/1", "ok/1", "ok/2", "elsewhere/ok/3"]
+    rows = [{"photo": f"{link}/{path}"} for path in paths]
+
+    async def in_a_notebook() -> pannier.Gathered:
+        return pannier.gather(rows, tmp_path / "p", pause="1ms", connections=1)
+
+    result = asyncio.run(in_a_notebook())
+    assert result.came == 2
+    assert [failed.link.rpartition("/")[0].removeprefix(link) for failed in result.failed] == [
+        "/elsewhere/later",
+        "/elsewhere/ok",
+    ]
+    assert not any(path == "/ok/3" for _, path in handler.log)
+
+
 def test_names_are_safe_and_come_from_links_or_a_rule(server: tuple[str, type[StandIn]], tmp_path: Path) -> None:
     link, _ = server
     paths = [
@@ -161,6 +179,8 @@ def test_names_are_safe_and_come_from_links_or_a_rule(server: tuple[str, type[St
     pannier.gather(rows, tmp_path / "q", link="photo", name="id", **QUICK)
     assert files_in(tmp_path / "q") - {"gathered.csv"} == {f"{i}/x_{i}.jpg" for i in range(len(paths))}
     assert set(os.listdir(tmp_path)) == {"p", "q"}
+    rows = [{"photo": f"{link}/ok/1", "id": "bolt"}, {"photo": f"{link}/ok/2", "id": "bolt.jpg/2"}]
+    assert pannier.gather(rows, tmp_path / "r", link="photo", name="id", **QUICK).came == 2
 
 
 @given(st.text(max_size=200))

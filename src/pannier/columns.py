@@ -113,6 +113,18 @@ def numbered(digests: Digests) -> tuple[Rows, Rows]:
     return numbers, order[is_first]
 
 
+def connected(count: int, links: Rows) -> tuple[Rows, int]:
+    """Rows that links (n, 2) connect, directly or not, get one number: (the number of each row, how many there are)."""
+    if not len(links):
+        return np.arange(count), count
+    from scipy.sparse import coo_array
+    from scipy.sparse.csgraph import connected_components
+
+    graph = coo_array((np.ones(len(links), bool), (links[:, 0], links[:, 1])), shape=(count, count))
+    found, numbers = connected_components(graph, directed=False)
+    return numbers.astype(np.int64), int(found)
+
+
 def order_of_keys(keys: Any) -> Rows:
     """Row numbers in order of the keys' UTF-8 bytes."""
     order: Rows = pc.sort_indices(keys.cast(pa.large_binary())).to_numpy().astype(np.int64)

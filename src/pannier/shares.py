@@ -113,7 +113,7 @@ class Dealing:
             "group_by": self.group_by,
             "leaks_allowed": self.leaks_allowed,
         }
-        return {name: value for name, value in fields.items() if value not in ({}, None, [], False)}
+        return {name: value for name, value in fields.items() if value or (value == 0 and value is not False)}
 
     @staticmethod
     def from_document(document: Mapping[str, Any]) -> Dealing:
@@ -136,6 +136,10 @@ class SaidDealing:
     near: int | None = None
     group_by: str | None = None
     allow_leaks: bool = False
+
+    @property
+    def deals(self) -> bool:
+        return self.shares is not None or bool(self.counts)
 
     def upon(self, before: Dealing) -> Dealing:
         """Raises UsageError where the two do not go together."""

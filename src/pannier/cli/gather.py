@@ -86,6 +86,7 @@ def _facts(result: Gathered) -> dict[str, Any]:
 
 def _print(result: Gathered) -> None:
     from pannier.sizes import show_bytes
+    from pannier.sources.gathering.links import without_credentials_in
 
     for where, count in result.funnel:
         print(f"{plural(count, 'row')} left by --where {where}")
@@ -93,7 +94,7 @@ def _print(result: Gathered) -> None:
         print(f"{plural(result.without_link, 'row')} without a link")
     parts = [f"{plural(result.came, 'picture')} came, {show_bytes(result.byte_count)}"]
     parts += [f"{result.there_before:,} were there before"] if result.there_before else []
-    parts += [f"{result.failed and len(result.failed):,} did not come"] if result.failed else []
+    parts += [f"{len(result.failed):,} did not come"] if result.failed else []
     print("; ".join(parts) + ".")
     reasons: dict[str, list[str]] = {}
     for each in result.failed:
@@ -106,6 +107,7 @@ def _print(result: Gathered) -> None:
         print(f"  and {len(reasons) - _SHOWN_REASONS:,} more reasons (--json lists all)")
     if result.failed:
         again = [] if result.can_try_again or "--again" in sys.argv else ["--again"]
-        print(f"\nTo try the rest: {shlex.join(['pannier', *sys.argv[1:], *again])}")
+        words = [without_credentials_in(word) for word in sys.argv[1:]]
+        print(f"\nTo try the rest: {shlex.join(['pannier', *words, *again])}")
     if result.rows:
         print(f"\n{plural(result.rows, 'row')} with their pictures: pannier pack {result.table} STORE --label COLUMN")

@@ -311,9 +311,18 @@ def _side(left: _Columns, keep: Sequence[str], group_by: str | None) -> Any:
     if group_by:
         if GROUP in columns:
             raise UsageError(f"--keep names {GROUP!r}, which is what --group-by gives; give it another name")
-        groups = left.evaluate(group_by, "--group-by").cast(pa.string())
-        columns[GROUP] = pc.if_else(pc.equal(groups, ""), pa.scalar(None, pa.string()), groups)
+        columns[GROUP] = _groups(left.evaluate(group_by, "--group-by"))
     return pa.table(columns) if columns else None
+
+
+def groups_by(table: Any, expression: str) -> Any:
+    """The side column `group` that --group-by gives for the rows of a table. Raises UsageError."""
+    return _groups(evaluate(table, expression, "--group-by"))
+
+
+def _groups(values: Any) -> Any:
+    groups = values.cast(pa.string())
+    return pc.if_else(pc.equal(groups, ""), pa.scalar(None, pa.string()), groups)
 
 
 def _parted(item: str) -> tuple[str, str]:

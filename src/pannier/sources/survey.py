@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from pannier.columns import Names, Rows, numbered, to_digests
+from pannier.columns import Names, Rows, connected, numbered, to_digests
 from pannier.errors import SourceError
 from pannier.hashing import Hashes
 from pannier.images.facts import MAX_PIXELS, Facts
@@ -201,14 +201,10 @@ class _Surveying:
         _, firsts = np.unique(numbers, return_index=True)
         firsts = firsts[hashes[firsts] != 0]
         links = firsts[near_links(hashes[firsts], near)]
-        roots = np.arange(len(numbers))
-        for i, j in links.tolist():  # each links a picture to one before it, or two groups
-            low, high = sorted((int(roots[i]), int(roots[j])))
-            if low != high:
-                roots[roots == high] = low
+        groups, _ = connected(len(numbers), links)
         linked = np.unique(links)
         kinds = ("near labels", "near splits", "near doubles")
-        self._compare_groups(whole, roots, linked, kinds)
+        self._compare_groups(whole, groups, linked, kinds)
 
     def _compare_modes(self, whole: Chosen) -> None:
         plain = [mode.removesuffix("+alpha") for mode in self._modes]

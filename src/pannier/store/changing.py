@@ -17,7 +17,7 @@ from pannier.errors import SourceError, UsageError, did_you_mean
 from pannier.hashing import text_hash
 from pannier.shares import SaidDealing, read_dealing
 from pannier.sources.rows import LeftOut
-from pannier.sources.rules import holds, plain_column, read_rename
+from pannier.sources.rules import GROUP, groups_by, holds, plain_column, read_rename
 from pannier.sources.table_files import read_table
 from pannier.sources.tables import table_from
 from pannier.splits import Flags
@@ -116,8 +116,9 @@ class _Said:
     about: dict[str, Any]
 
     @property
-    def deals(self) -> bool:
-        return self.dealing.shares is not None or bool(self.dealing.counts)
+    def is_about_all(self) -> bool:
+        """Whether it concerns every record's split, also those of records that are not chosen."""
+        return self.dealing.deals or self.dealing.group_by is not None or self.dealing.near is not None
 
     def check(self) -> None:
         frozen = self.dealing.freeze or self.dealing.thaw
@@ -126,7 +127,7 @@ class _Said:
             raise UsageError("--remove goes alone: what is removed has no label to set")
         if self.remove and self.where is None and self.table is None:
             raise UsageError("--remove: say which records with --where or --from")
-        if not (self.table is not None or self.values or self.remove or self.rename or self.deals or frozen or about):
+        if not (self.table is not None or self.values or self.remove or self.rename or frozen or about or self.is_about_all):
             raise UsageError("say what to change: --from TABLE, --set label=..., --remove, --rename old=new, or --shares")
 
 
@@ -142,14 +143,17 @@ class _Changing:
         said, manifest = self._said, parent.manifest
         dealing = said.dealing.upon(parent.dealing)
         revision, unknown, selected = _revised(parent, said)
-        if said.deals:
+        if said.is_about_all:
             rest = np.setdiff1d(np.arange(len(manifest)), np.concatenate([revision.there, revision.gone]))
             revision = revision.with_records(rest)
+        if said.dealing.group_by is not None:
+            groups = groups_by(_for_sql(revision.table), said.dealing.group_by)
+            _set_side(revision, GROUP, groups, np.ones(len(revision), bool))
         deviation: dict[str | None, int] = {}
         if not revision.is_empty:
             counts, likeness = parent.counts, self._store.perceptual_hashes
             acting = dealing.acting(parent.dealing, parent.splits)
-            revision, deviation = settle(revision, counts, acting, likeness, anew=said.deals)
+            revision, deviation = settle(revision, counts, acting, likeness, anew=said.dealing.deals)
         is_changed = differs(revision.before("label"), revision.labels) | differs(revision.before("split"), revision.splits)
         revision = revision.only(is_changed | revision.takes_side)
         self.result = ChangeResult(
@@ -237,6 +241,8 @@ def _set(revision: Revision, name: str, value: Any) -> None:
         _replace(revision, name, Names(codes, [] if value is None else [str(value)]))
         return
     kind = revision.manifest.side_type(name)
+    if isinstance(value, _Written) and not (kind is not None and pa.types.is_string(kind)):
+        value = value.value()
     try:
         scalar = pa.scalar(value, kind) if kind is not None else pa.scalar(value)
     except (pa.ArrowException, ValueError, TypeError):
@@ -315,7 +321,7 @@ def _read_set(values: Mapping[str, Any] | str | Sequence[str] | None) -> dict[st
         pieces = [piece.partition("=") for piece in ([values] if isinstance(values, str) else values)]
         if any(not equals or not name.strip() for name, equals, _ in pieces):
             raise UsageError("--set: write a column and its value, as --set label=satin")
-        values = {name.strip(): _value(text.strip()) for name, _, text in pieces}
+        values = {name.strip(): None if text.strip() == "NULL" else _Written(text.strip()) for name, _, text in pieces}
     for name in values:
         if name in COLUMNS and name not in CHANGEABLE:
             raise UsageError(f"--set {name}=...: that is a fact of the picture, or its key, and cannot be changed")
@@ -324,15 +330,16 @@ def _read_set(values: Mapping[str, Any] | str | Sequence[str] | None) -> dict[st
     return dict(values)
 
 
-def _value(text: str) -> Any:
-    if text == "NULL":
-        return None
-    for kind in (int, float):
-        try:
-            return kind(text)
-        except ValueError:
-            continue
-    return {"true": True, "false": False}.get(text.lower(), text)
+class _Written(str):
+    """A value as it was typed: text for labels, splits and columns of text, else what it can be read as."""
+
+    def value(self) -> int | float | bool | str:
+        for kind in (int, float):
+            try:
+                return kind(self)
+            except ValueError:
+                continue
+        return {"true": True, "false": False}.get(self.lower(), str(self))
 
 
 def _for_sql(table: Any) -> Any:

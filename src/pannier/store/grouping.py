@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from pannier.columns import Digests, Names, Rows, digests_of, numbered, order_of_keys
+from pannier.columns import Digests, Names, Rows, connected, digests_of, numbered, order_of_keys
 from pannier.errors import SourceError
 from pannier.hashing import Hashes
 from pannier.images.near import near_links
@@ -129,20 +129,17 @@ def _leaving_doubles(revision: Revision, relations: _Relations, is_open: Flags) 
 def _leave_out_ties(
     revision: Revision, relations: _Relations, is_open: Flags, dealing: Dealing
 ) -> tuple[Revision, _Relations, Flags]:
-    """Without open rows whose group lies in a frozen split, or in two splits: nothing else would keep those apart."""
-    by_group: dict[int, set[str]] = {}
-    for group, split in zip(relations.others.tolist(), relations.other_splits, strict=True):
-        by_group.setdefault(group, set()).add(split)
+    """Without open rows whose group lies in a frozen split, or in two splits: nothing else would keep those apart.
+
+    What is there already stays as it is.
+    """
+    tied = _tied(revision, relations, is_open, dealing)
     kept = np.ones(len(revision), bool)
-    for row in np.flatnonzero(is_open & ~revision.is_there).tolist():
-        splits = by_group.get(int(relations.own[row]), set())
-        frozen = splits & set(dealing.frozen)
-        if frozen or (len(splits) > 1 and not dealing.leaks_allowed):
-            (key,) = _keys_of(revision.manifest, relations.other_rows[relations.others == relations.own[row]][:1])
-            where = f"frozen {min(frozen)}" if frozen else " and ".join(sorted(splits))
-            revision.left_out.append(
-                LeftOut(revision.key(row), "frozen" if frozen else "tie", f"goes with {key} in {where}")
-            )
+    for row in np.flatnonzero(is_open).tolist() if tied else ():
+        found = tied.get(int(relations.own[row]))
+        if found is not None:
+            kind, key, where = found
+            revision.left_out.append(LeftOut(revision.key(row), kind, f"goes with {key} in {where}"))
             kept[row] = False
     if kept.all():
         return revision, relations, is_open
@@ -150,6 +147,27 @@ def _leave_out_ties(
         relations.own[kept], relations.others, relations.other_rows, relations.other_splits, relations.count
     )
     return revision.only(kept), reduced, is_open[kept]
+
+
+def _tied(revision: Revision, relations: _Relations, is_open: Flags, dealing: Dealing) -> dict[int, tuple[str, str, str]]:
+    """By group that cannot be dealt: the kind of reason, the key of a record in it that has a split, and where that is."""
+    splits: dict[int, dict[str, int]] = {}  # by group and split a row: of the manifest, or below 0 of the revision
+    for group, split, row in zip(
+        relations.others.tolist(), relations.other_splits, relations.other_rows.tolist(), strict=True
+    ):
+        splits.setdefault(group, {}).setdefault(split, row)
+    frozen_codes = [i for i, name in enumerate(revision.splits.names) if name in dealing.frozen]
+    for row in np.flatnonzero(~is_open & np.isin(revision.splits.codes, frozen_codes)).tolist():
+        splits.setdefault(int(relations.own[row]), {}).setdefault(revision.splits[row] or "", -1 - row)
+    tied = {}
+    for group, found in splits.items():
+        frozen = sorted(set(found) & set(dealing.frozen))
+        if frozen or (len(found) > 1 and not dealing.leaks_allowed):
+            row = found[frozen[0]] if frozen else next(iter(found.values()))
+            key = revision.key(-1 - row) if row < 0 else _keys_of(revision.manifest, np.array([row]))[0]
+            where = f"frozen {frozen[0]}" if frozen else " and ".join(sorted(found))
+            tied[group] = ("frozen" if frozen else "tie", key, where)
+    return tied
 
 
 def _refuse_leaks(revision: Revision, relations: _Relations, is_open: Flags) -> None:
@@ -259,7 +277,7 @@ def _related(revision: Revision, dealing: Dealing, likeness: Likeness) -> _Relat
     if groups is not None:
         values = [*groups.to_pylist(), *(their_groups.take(pa.array(rows)).to_pylist() if their_groups is not None else [])]
         edges.append(_equal(np.array(Names.of(pa.array(values, pa.string())).codes, np.int64)))
-    numbers, count = _components(len(digests), np.concatenate(edges))
+    numbers, count = connected(len(digests), np.concatenate(edges))
     return _Relations(numbers[: len(revision)], numbers[len(revision) :], rows, splits, count)
 
 
@@ -277,18 +295,6 @@ def _equal(numbers: Rows) -> Rows:
     _, first, inverse = np.unique(numbers[rows], return_index=True, return_inverse=True)
     links = np.stack([rows[first[inverse]], rows], axis=1)
     return links[links[:, 0] != links[:, 1]]
-
-
-def _components(count: int, links: Rows) -> tuple[Rows, int]:
-    """The number of each row's connected component, and how many there are."""
-    if not len(links):
-        return np.arange(count), count
-    from scipy.sparse import coo_array
-    from scipy.sparse.csgraph import connected_components
-
-    graph = coo_array((np.ones(len(links), bool), (links[:, 0], links[:, 1])), shape=(count, count))
-    found, numbers = connected_components(graph, directed=False)
-    return numbers.astype(np.int64), int(found)
 
 
 def _keys_of(manifest: Manifest, rows: Rows) -> list[str]:

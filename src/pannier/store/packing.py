@@ -286,7 +286,7 @@ class _Packing:
         revision, self.counts = merge(self._incoming, manifest, relabel=self._relabel)
         if self._source_keys is not None:
             revision.gone = rows_gone(manifest, self._source_keys, self._prefix)
-        if not revision.is_empty:
+        if not revision.is_empty or self._said.deals:
             counts, acting = (parent.counts if parent else {}), dealing.acting(before, parent.splits if parent else ())
             revision, self.counts.deviation = settle(revision, counts, acting, self._store.perceptual_hashes)
         self.counts.removed = len(revision.gone)

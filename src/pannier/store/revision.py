@@ -105,10 +105,9 @@ class Revision:
         """And those records of the manifest, which are not among the rows yet, as they are."""
         if not len(rows):
             return self
-        taken = self.manifest.take(rows, SCHEMA.names)
-        side = [pa.field(name, self.table.schema.field(name).type) for name in side_names(self.table)]
-        table = self.table.select([*SCHEMA.names, *(field.name for field in side)])
-        table = pa.concat_tables([table, taken.cast(SCHEMA)], promote_options="default").unify_dictionaries()
+        taken = self.manifest.take(rows, None if self.side_is_whole else SCHEMA.names)
+        table = self.table.select([*SCHEMA.names, *side_names(self.table)])
+        table = pa.concat_tables([table, taken], promote_options="default").unify_dictionaries()
         return Revision(
             self.manifest,
             table,

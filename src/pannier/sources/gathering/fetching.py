@@ -58,7 +58,11 @@ class Wanted:
 
 
 class _PassingError(Exception):
-    """It did not come this time. `wait_seconds`: what the server asks for, or None; `is_silent`: there was no answer."""
+    """It did not come this time. `wait_seconds`: what the server asks for, or None; `is_silent`: there was no answer;
+    `host`: the one that said so, where a link led to another.
+    """
+
+    host: Host | None = None
 
     def __init__(
         self, reason: str, *, status: int | None = None, wait_seconds: float | None = None, is_silent: bool = False
@@ -174,13 +178,16 @@ class Fetcher:
                 last = _PassingError(refused.reason)
             except _PassingError as passing:
                 last = passing
+            busy = last.host or host
+            if busy.given_up:
+                return wanted.failed(busy.given_up)
             back_off = min(max(self._manners.pause_seconds, 0.25) * 2**attempt, LONGEST_BACK_OFF_SECONDS)
             asked = last.wait_seconds
             if asked is not None and asked > LONGEST_WAIT_SECONDS:
-                host.given_up = f"the host asks to be left alone for {asked:,.0f} s"
-                return wanted.failed(host.given_up, last.status)
+                busy.given_up = f"the host asks to be left alone for {asked:,.0f} s"
+                return wanted.failed(busy.given_up, last.status)
             if attempt + 1 < self._manners.tries:
-                host.wait(back_off if asked is None else asked)
+                busy.wait(back_off if asked is None else asked)
         if last.is_silent:
             host.silent_links += 1
             if host.silent_links >= SILENT_LINKS:
@@ -212,15 +219,21 @@ class Fetcher:
         for _ in range(MOST_REDIRECTS + 1):
             if urlsplit(link).scheme.lower() not in ("http", "https"):
                 raise RefusedError(f"only http and https are fetched, not {urlsplit(link).scheme or 'that'}")
-            await self._ask_leave(host, link)
-            await host.turn()
-            async with asyncio.timeout(self._manners.timeout_seconds), host.client.stream("GET", link) as answer:
-                if answer.status_code in (301, 302, 303, 307, 308) and answer.headers.get("location"):
-                    link = urljoin(link, answer.headers["location"])
-                    host = self._host(host_of(link))
-                    continue
-                self._check_status(answer)
-                return await self._receive(answer, wanted)
+            try:
+                if host.given_up:
+                    raise _PassingError(host.given_up)
+                await self._ask_leave(host, link)
+                await host.turn()
+                async with asyncio.timeout(self._manners.timeout_seconds), host.client.stream("GET", link) as answer:
+                    if answer.status_code in (301, 302, 303, 307, 308) and answer.headers.get("location"):
+                        link = urljoin(link, answer.headers["location"])
+                        host = self._host(host_of(link))
+                        continue
+                    self._check_status(answer)
+                    return await self._receive(answer, wanted)
+            except _PassingError as passing:
+                passing.host = host
+                raise
         raise RefusedError(f"it leads on and on, over {MOST_REDIRECTS} times")
 
     def _check_status(self, answer: Any) -> None:

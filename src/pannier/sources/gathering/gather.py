@@ -6,6 +6,7 @@ import asyncio
 import os
 import re
 from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -153,7 +154,19 @@ def _fetch(
             progress(done, len(wanted), gathered.byte_count)
 
     if wanted:
-        asyncio.run(Fetcher(journal.arriving, manners, bounds, report).fetch_all(wanted, workers))
+        fetcher = Fetcher(journal.arriving, manners, bounds, report)
+        _run(lambda: asyncio.run(fetcher.fetch_all(wanted, workers)))
+
+
+def _run(fetch: Callable[[], None]) -> None:
+    """Here, or where an event loop is running here already, as in a notebook, in a thread of its own."""
+    try:
+        asyncio.get_running_loop()
+    except RuntimeError:
+        fetch()
+        return
+    with ThreadPoolExecutor(1, thread_name_prefix="pannier-gather") as pool:
+        pool.submit(fetch).result()
 
 
 def _links(rows: Any, link: str | None) -> Any:

@@ -18,6 +18,8 @@ _SECRETS = re.compile(
     re.IGNORECASE,
 )
 # what Windows refuses, and what is special to shells or globs, becomes "_"
+# a folder that is called so would stand in the way of a picture
+_LIKE_A_PICTURE = re.compile(r"\.([A-Za-z0-9]{1,5})$")
 _ODD = re.compile(r'[\x00-\x1f\x7f<>:"|?*\\`$&;!\'(){}\[\]~#%]+')
 _RESERVED = re.compile(r"^(con|prn|aux|nul|com[0-9]|lpt[0-9])$", re.IGNORECASE)
 
@@ -67,7 +69,8 @@ def name_in(link: str) -> str:
 
 def safe_path(name: str) -> str:
     """A name, or a path with `/`, that every disk takes: parts cleaned, none leads up, none too long. Never empty."""
-    parts = [_safe(part) for part in name.replace("\\", "/").split("/")]
+    *folders, last = [_safe(part) for part in name.replace("\\", "/").split("/")]
+    parts = [_LIKE_A_PICTURE.sub(r"_\1", folder) for folder in folders] + [last]
     return "/".join(part for part in parts if part) or "picture"
 
 

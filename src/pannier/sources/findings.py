@@ -7,9 +7,6 @@ from collections.abc import Callable, Iterable
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
-import numpy as np
-import pyarrow as pa
-
 from pannier.shares import split_rank
 from pannier.sources.table_facts import ColumnFacts
 
@@ -204,8 +201,3 @@ class Collected:
             for kind in kinds
             if self._counts[kind.name]
         ]
-
-
-def picture_table(columns: dict[str, Any]) -> Any:
-    """The table behind `Findings.frame`, from columns of equal length."""
-    return pa.table({name: pa.array(np.asarray(v)) if isinstance(v, np.ndarray) else v for name, v in columns.items()})

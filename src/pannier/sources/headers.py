@@ -4,10 +4,9 @@ from __future__ import annotations
 
 import hashlib
 import re
-from collections import Counter
+from collections import deque
 from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
-from dataclasses import replace
+from concurrent.futures import Future, ThreadPoolExecutor
 from itertools import islice
 from typing import Any
 
@@ -78,8 +77,8 @@ def _values(source: Source, row: Row, with_time: bool) -> tuple[Any, ...]:
 class HeaderReader:
     """Checks pictures by their headers alone, in parallel, in order; nothing is said of their pixels.
 
-    Files are hashed only where one has as many bytes and the same beginning as another: doubles have. Digests of others are
-    all zeros.
+    Nothing is hashed whole: in place of a picture's CRC-32 stands that of the bytes that were read, SHA-256 is all zeros.
+    `digests` hashes those that may be doubles. Not many pictures are held at once.
     """
 
     def __init__(self, source: Source, workers: int, max_pixels: int) -> None:
@@ -88,36 +87,38 @@ class HeaderReader:
     def check_all(self, rows: Iterator[Row]) -> Iterator[list[Checked | LeftOut]]:
         """What became of every row, run by run."""
         runs = iter(lambda: list(islice(rows, _ROWS_A_TASK)), [])
-        beginnings: list[tuple[int, int]] = []
-        outcomes: list[list[Checked | LeftOut]] = []
-        with ThreadPoolExecutor(self._workers, thread_name_prefix="pannier-headers") as pool:
-            for run in pool.map(self._check_run, runs):
-                outcomes.append([outcome for outcome, _ in run])
-                beginnings += [beginning for _, beginning in run]
-            counts = Counter(beginnings)
-            at = 0
-            for found in outcomes:
-                marks = beginnings[at : at + len(found)]
-                at += len(found)
-                yield list(pool.map(self._hashed, found, [counts[mark] > 1 for mark in marks]))
+        waiting: deque[Future[list[Checked | LeftOut]]] = deque()
+        with self._pool() as pool:
+            for run in runs:
+                waiting.append(pool.submit(self._check_run, run))
+                if len(waiting) > 2 * self._workers:
+                    yield waiting.popleft().result()
+            while waiting:
+                yield waiting.popleft().result()
 
-    def _check_run(self, rows: list[Row]) -> list[tuple[Checked | LeftOut, tuple[int, int]]]:
+    def digests(self, rows: list[Row]) -> Iterator[bytes | None]:
+        """SHA-256 of the files of some rows, None for one that is not to be read any more."""
+        with self._pool() as pool:
+            yield from pool.map(self._digest, rows)
+
+    def _pool(self) -> ThreadPoolExecutor:
+        return ThreadPoolExecutor(self._workers, thread_name_prefix="pannier-headers")
+
+    def _check_run(self, rows: list[Row]) -> list[Checked | LeftOut]:
         return [self._check(row) for row in rows]
 
-    def _check(self, row: Row) -> tuple[Checked | LeftOut, tuple[int, int]]:
+    def _check(self, row: Row) -> Checked | LeftOut:
         try:
             facts, data = read_header(self._source, row)
             check_pixels(facts, self._max_pixels)
         except PictureError as error:
-            return LeftOut(row.key, error.kind, error.reason), (-1, row.number)
+            return LeftOut(row.key, error.kind, error.reason)
         animated = is_animated(data, facts.format)
-        checked = Checked(row, bytes(32), 0, row.byte_count or len(data), facts, 0, None, is_animated=animated)
-        return checked, (checked.byte_count, crc32_of(data))
+        size = row.byte_count or len(data)
+        return Checked(row, bytes(32), crc32_of(data), size, facts, 0, None, is_animated=animated)
 
-    def _hashed(self, checked: Checked | LeftOut, may_be_double: bool) -> Checked | LeftOut:
-        if isinstance(checked, LeftOut) or not may_be_double:
-            return checked
+    def _digest(self, row: Row) -> bytes | None:
         try:
-            return replace(checked, sha256=hashlib.sha256(self._source.read(checked.row)).digest())
-        except PictureError as error:
-            return LeftOut(checked.row.key, error.kind, error.reason)
+            return hashlib.sha256(self._source.read(row)).digest()
+        except PictureError:
+            return None

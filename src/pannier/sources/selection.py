@@ -41,10 +41,7 @@ class Selection:
 
 def select(source: Source, rules: Rules, rows: Chosen, selection: Selection) -> tuple[Chosen, list[LeftOut]]:
     """The rows to bring in, and what is left out, with the reason. Raises SourceError where nothing is left."""
-    if not len(rows):
-        if rows.funnel:
-            raise SourceError(f"no picture of {source.name} is left by --where {rows.funnel[-1][0]}")
-        raise SourceError(f"no picture found in {source.name}: it holds nothing that is a picture by its content")
+    refuse_nothing(source, rows)
     if selection.unlabeled == "leave" and rules.are_by_folder and getattr(source, "is_flat", False):
         raise SourceError(
             f"all pictures lie in {source.name} itself, so no folder gives their label: say where it is with "
@@ -69,6 +66,14 @@ def select(source: Source, rules: Rules, rows: Chosen, selection: Selection) -> 
         if len(classes) > 1:
             check_same_classes(classes)
     return chosen, left_out
+
+
+def refuse_nothing(source: Source, rows: Chosen) -> None:
+    """Raises SourceError where no row is left."""
+    if not len(rows) and rows.funnel:
+        raise SourceError(f"no picture of {source.name} is left by --where {rows.funnel[-1][0]}")
+    if not len(rows):
+        raise SourceError(f"no picture found in {source.name}: it holds nothing that is a picture by its content")
 
 
 def examples(items: list[LeftOut]) -> str:

@@ -9,20 +9,21 @@ from functools import partial
 from typing import Any
 
 import numpy as np
+import pyarrow as pa
 
 from pannier.columns import Names, Rows, connected, numbered, to_digests
-from pannier.errors import SourceError
 from pannier.hashing import Hashes
 from pannier.images.facts import MAX_PIXELS, Facts
 from pannier.images.near import USUAL_DISTANCE, checked_distance, near_links
 from pannier.machine import usable_cores
 from pannier.sources.checking import Checked, Checker, Progress
-from pannier.sources.findings import Collected, Findings, Suspect, picture_table
+from pannier.sources.findings import Collected, Findings, Suspect
 from pannier.sources.headers import HeaderReader
 from pannier.sources.naming import compare_names
 from pannier.sources.opening import READING_OPTIONS, as_source
 from pannier.sources.rows import Chosen, LeftOut, Row, Source
 from pannier.sources.rules import read_rules, rows_without_label
+from pannier.sources.selection import refuse_nothing
 from pannier.sources.several import choose
 from pannier.sources.table_facts import column_facts
 
@@ -74,13 +75,16 @@ def survey(
     source = as_source(source, **{name: rules.pop(name, None) for name in READING_OPTIONS})
     said = read_rules(**rules)
     chosen = choose(source, said)
-    if not len(chosen):
-        what = (
-            f" is left by --where {chosen.funnel[-1][0]}" if chosen.funnel else ": it holds nothing that is one by content"
-        )
-        raise SourceError(f"no picture found in {source.name}{what}")
+    refuse_nothing(source, chosen)
     surveying = _Surveying(source, chosen)
-    surveying.look(_outcomes(source, chosen, quick, workers or usable_cores(), max_pixels), progress)
+    workers = workers or usable_cores()
+    if quick:
+        reader = HeaderReader(source, workers, max_pixels)
+        surveying.look(reader.check_all(chosen.rows(source)), progress)
+        surveying.hash_candidates(reader)
+    else:
+        with Checker(source, workers, max_pixels) as checker:
+            surveying.look(([outcome] for outcome in checker.check_all(chosen.rows(source))), progress)
     surveying.compare(None if quick else near)
     compare_names(chosen, surveying.problems)
     for item in source.passed:
@@ -93,18 +97,6 @@ def survey(
     return findings
 
 
-def _outcomes(
-    source: Source, chosen: Chosen, quick: bool, workers: int, max_pixels: int
-) -> Iterator[Iterable[Checked | LeftOut]]:
-    """What became of each row, in order; the pool of threads ends with it."""
-    if quick:
-        yield from HeaderReader(source, workers, max_pixels).check_all(chosen.rows(source))
-        return
-    with Checker(source, workers, max_pixels) as checker:
-        for outcome in checker.check_all(chosen.rows(source)):
-            yield [outcome]
-
-
 class _Surveying:
     """One survey under way: facts of usable pictures by column, problems as they are found."""
 
@@ -112,7 +104,7 @@ class _Surveying:
         self._source, self._chosen = source, chosen
         self.problems = Collected()
         self.suspects: list[tuple[str, int]] = []
-        self._rows, self._sizes, self._bytes = array("q"), array("q"), array("q")
+        self._rows, self._sizes, self._bytes, self._crcs = array("q"), array("q"), array("q"), array("L")
         self._digests, self._hashes = bytearray(), array("Q")
         self._formats: list[str] = []
         self._modes: list[str] = []
@@ -136,6 +128,7 @@ class _Surveying:
         self._rows.append(row)
         self._sizes.extend((facts.height, facts.width))
         self._bytes.append(checked.byte_count)
+        self._crcs.append(checked.crc32)
         self._digests += checked.sha256
         self._hashes.append(checked.perceptual_hash)
         self._formats.append(facts.format)
@@ -159,6 +152,16 @@ class _Surveying:
     def _suspect(self, kind: str, row: int, example: str) -> None:
         self.problems.add(kind, example)
         self.suspects.append((kind, row))
+
+    def hash_candidates(self, reader: HeaderReader) -> None:
+        """Hashes what may be a double, after headers alone were read: as long as another, and beginning as it does."""
+        marks = np.stack([np.array(self._bytes, np.int64), np.array(self._crcs, np.int64)], axis=1)
+        _, groups, counts = np.unique(marks, axis=0, return_inverse=True, return_counts=True)
+        candidates = np.flatnonzero(counts[groups.ravel()] > 1)
+        rows = self._whole.take(candidates).rows(self._source)
+        for i, digest in zip(candidates.tolist(), reader.digests(list(rows)), strict=True):
+            if digest is not None:
+                self._digests[32 * i : 32 * i + 32] = digest
 
     def compare(self, near: int | None) -> None:
         """Doubles, near doubles within `near` bits, modes, sizes and shapes: every picture against the others."""
@@ -243,7 +246,7 @@ class _Surveying:
         if hasattr(source, "stray_blanks"):
             findings.columns = column_facts(source.table(), source.stray_blanks)
             findings.notes = list(getattr(source, "notes", []))
-        findings.table = picture_table(
+        findings.table = pa.table(
             {
                 "key": whole.keys,
                 "label": whole.labels.to_arrow(),

@@ -22,6 +22,7 @@ from pannier.sources.table_files import read_table
 from pannier.sources.tables import table_from
 from pannier.splits import Flags
 from pannier.store.commit import Proposal, commit
+from pannier.store.facts import Fact, plain_value, read_facts
 from pannier.store.grouping import settle
 from pannier.store.manifest import COLUMNS
 from pannier.store.merging import rows_there
@@ -66,6 +67,8 @@ def change(
     note: str = "",
     name: str | None = None,
     description: str | None = None,
+    facts: Mapping[str, Fact] | str | Sequence[str] | None = None,
+    as_of: str | None = None,
     track: str = FIRST_TRACK,
     preview: bool = False,
     **dealing: Any,
@@ -76,10 +79,19 @@ def change(
     cell changes nothing. where: SQL over the records' columns, says which records the rest is for. set: a value for label,
     split or a side column, e.g. {"label": "satin"} or "label=satin"; None or NULL is none. remove: those records go. rename:
     classes that are called otherwise. dealing: shares, seed, count, carve, of, folds, group_by, near, freeze, allow_leaks;
-    what deals, deals all anew but frozen splits. preview: nothing is written.
+    what deals, deals all anew but frozen splits. as_of: an older snapshot, whose content the new one gets; goes alone.
+    facts: keys and values, e.g. {"reason": "second look"}. preview: nothing is written.
     Raises UsageError, SourceError where splits would leak.
     """
     checked_name(track)
+    if as_of is not None:
+        from pannier.store.returning import return_to
+
+        others = {"from": from_, "where": where, "set": set, "rename": rename, "name": name, "description": description}
+        also = next((each for each, value in {**others, **dealing}.items() if value not in (None, False, ())), None)
+        if also or remove:
+            raise UsageError(f"--as-of brings all of an old snapshot back and goes alone, without --{also or 'remove'}")
+        return return_to(store, as_of, track=track, note=note, facts=read_facts(facts), preview=preview)
     said = _Said(
         _keyed(from_),
         where,
@@ -87,7 +99,7 @@ def change(
         remove,
         read_rename(rename),
         read_dealing(**dealing),
-        {"note": note, "name": name, "description": description},
+        {"note": note, "name": name, "description": description, "facts": read_facts(facts)},
     )
     said.check()
     changing = _Changing(store, said)
@@ -333,13 +345,8 @@ def _read_set(values: Mapping[str, Any] | str | Sequence[str] | None) -> dict[st
 class _Written(str):
     """A value as it was typed: text for labels, splits and columns of text, else what it can be read as."""
 
-    def value(self) -> int | float | bool | str:
-        for kind in (int, float):
-            try:
-                return kind(self)
-            except ValueError:
-                continue
-        return {"true": True, "false": False}.get(self.lower(), str(self))
+    def value(self) -> Fact:
+        return plain_value(str(self))
 
 
 def _for_sql(table: Any) -> Any:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import datetime
-import getpass
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
@@ -15,8 +13,10 @@ from pannier.shares import Dealing
 from pannier.sources.rows import LeftOut
 from pannier.store import manifest as manifests
 from pannier.store.documents import Document, canonical, digest
+from pannier.store.facts import Facts, author, now
 from pannier.store.left_out import publish_left_out
 from pannier.store.manifest import Manifest
+from pannier.store.names import Entry
 from pannier.store.snapshot import FOLDER, Snapshot, count_document
 
 if TYPE_CHECKING:
@@ -30,6 +30,7 @@ class Proposal:
     """What a writer wants on top of a snapshot: `changes` are manifest rows with `removed`.
 
     `classes` fixes the first classes' numbers; `name` and `description` are the dataset's, None for those before.
+    `content` is a manifest, written before, that takes the place of parent and changes.
     """
 
     changes: Any
@@ -40,6 +41,8 @@ class Proposal:
     classes: Sequence[str] = ()
     left_out: Sequence[LeftOut] = ()
     change_counts: list[list[Any]] = field(default_factory=list)
+    facts: Facts = field(default_factory=dict)
+    content: Manifest | None = None
 
 
 def commit(store: Store, track: str, build: Callable[[Snapshot | None], Proposal | None]) -> tuple[Snapshot | None, bool]:
@@ -48,19 +51,19 @@ def commit(store: Store, track: str, build: Callable[[Snapshot | None], Proposal
     `build` is asked again with the new head whenever another writer was first; None means that there is nothing to add.
     """
     for _ in range(MOST_TRIES):
-        head = store.tracks.head(track)
-        parent = Snapshot(store, head.snapshot) if head else None
+        last = store.tracks.last(track)
+        parent = Snapshot(store, last.snapshot) if last and last.snapshot else None
         proposal = build(parent)
         if proposal is None:
             return parent, False
         before = parent.manifest if parent else Manifest.empty()
-        after = manifests.write(store.directory, before, proposal.changes)
+        after = proposal.content or manifests.write(store.directory, before, proposal.changes)
         document = _document(store, parent, proposal, after)
         content = canonical(document)
         snapshot_id = digest(content)
         store.directory.create(f"{FOLDER}/{snapshot_id}.json", content)
-        number = head.number + 1 if head else 1
-        if store.tracks.append(track, number, snapshot_id, document["time"], document["author"]):
+        entry = Entry(last.number + 1 if last else 1, snapshot_id, document["time"], document["author"])
+        if store.tracks.append(track, entry):
             return Snapshot(store, snapshot_id, manifest=after), True
     raise ConflictError(f"track {track!r} was changed {MOST_TRIES} times by others in the meantime: try again later")
 
@@ -79,7 +82,7 @@ def _document(store: Store, parent: Snapshot | None, proposal: Proposal, after: 
         "note": proposal.note,
         "name": proposal.name if proposal.name is not None else parent.name if parent else "",
         "description": proposal.description if proposal.description is not None else parent.description if parent else "",
-        "facts": {},
+        "facts": proposal.facts,
         "attachments": [],
         "classes": number_classes(parent.classes if parent else [], present, proposal.classes),
         "records": len(after),
@@ -116,14 +119,3 @@ def number_classes(known: Sequence[str], present: set[str], fixed: Sequence[str]
 
 def _is_integer(name: str) -> bool:
     return name.removeprefix("-").isascii() and name.removeprefix("-").isdigit()
-
-
-def now() -> str:
-    return datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds").replace("+00:00", "Z")
-
-
-def author() -> str:
-    try:
-        return getpass.getuser()
-    except (OSError, KeyError):
-        return "unknown"

@@ -19,12 +19,24 @@ _ENTRY = re.compile(r"([0-9]{8})\.json")
 
 @dataclass(frozen=True)
 class Entry:
-    """One step of a name: `snapshot` is what it names from then on."""
+    """One step of a name: `snapshot` is what it names from then on, None where it was removed.
+
+    `note` says why; `other_name` is what it was called before, or is called now, where it was renamed.
+    """
 
     number: int
-    snapshot: str
+    snapshot: str | None
     time: str
     author: str
+    note: str = ""
+    other_name: str | None = None
+
+
+@dataclass(frozen=True)
+class Head(Entry):
+    """The newest entry of a name that is there."""
+
+    snapshot: str
 
 
 def checked_name(name: str) -> str:
@@ -43,18 +55,32 @@ class Names:
         self._directory, self.kind = directory, kind
 
     def all_names(self) -> list[str]:
-        return [name for name in self._directory.list(self.kind) if _NAME.fullmatch(name) and self._numbers(name)]
+        """Those that are there; a name that was removed is not."""
+        return [name for name in self.ever_used() if self.head(name)]
 
-    def head(self, name: str) -> Entry | None:
-        """The newest entry, or None where there is no such name."""
-        numbers = self._numbers(name)
+    def ever_used(self) -> list[str]:
+        """Also those that were removed."""
+        return [name for name in self._directory.list(self.kind) if _NAME.fullmatch(name) and self.numbers(name)]
+
+    def head(self, name: str) -> Head | None:
+        """The newest entry, or None where there is no such name, or it was removed."""
+        last = self.last(name)
+        return None if last is None or last.snapshot is None else Head(**vars(last))
+
+    def last(self, name: str) -> Entry | None:
+        """The newest entry, be it that the name was removed; None where there never was such a name."""
+        numbers = self.numbers(name)
         return self.entry(name, numbers[-1]) if numbers else None
+
+    def entries(self, name: str) -> list[Entry]:
+        return [self.entry(name, number) for number in self.numbers(name)]
 
     def entry(self, name: str, number: int) -> Entry:
         file = self.file(name, number)
         try:
             document = unsealed(self._directory.read(file), file)
-            entry = Entry(document["number"], document["snapshot"], document["time"], document["author"])
+            number_there, snapshot, time, author = (document[field] for field in ("number", "snapshot", "time", "author"))
+            entry = Entry(number_there, snapshot, time, author, document.get("note", ""), document.get("other_name"))
         except KeyError:
             raise DamageError(f"{file} is damaged: a field is missing", file=file) from None
         except NotFoundError:
@@ -63,24 +89,22 @@ class Names:
             raise DamageError(f"{file} is damaged: it belongs elsewhere", file=file)
         return entry
 
-    def append(self, name: str, number: int, snapshot: str, time: str, author: str) -> bool:
-        """Makes entry `number`; False where somebody else has made it first."""
-        document: Document = {
-            "kind": self.kind,
-            "name": checked_name(name),
-            "number": number,
-            "snapshot": snapshot,
-            "time": time,
-            "author": author,
+    def append(self, name: str, entry: Entry) -> bool:
+        """Makes an entry; False where somebody else has made that number first."""
+        document: Document = {"kind": self.kind, "name": checked_name(name)} | {
+            field: value for field, value in vars(entry).items() if value or field in ("number", "snapshot")
         }
-        return self._directory.create(self.file(name, number), sealed(document))
+        return self._directory.create(self.file(name, entry.number), sealed(document))
 
     def file(self, name: str, number: int) -> str:
         return f"{self.kind}/{name}/{number:08}.json"
 
     def numbers(self, name: str) -> list[int]:
-        return self._numbers(name)
+        """The numbers of a name's entries."""
+        return entry_numbers(self._directory, f"{self.kind}/{name}")
 
-    def _numbers(self, name: str) -> list[int]:
-        found = (_ENTRY.fullmatch(file) for file in self._directory.list(f"{self.kind}/{name}"))
-        return sorted(int(match[1]) for match in found if match)
+
+def entry_numbers(directory: Directory, folder: str) -> list[int]:
+    """The numbers of the entries in a folder, in order."""
+    found = (_ENTRY.fullmatch(file) for file in directory.list(folder))
+    return sorted(int(match[1]) for match in found if match)

@@ -26,6 +26,7 @@ from pannier.sources.rules import Rules, read_rules
 from pannier.sources.selection import Selection, examples, select
 from pannier.sources.several import choose
 from pannier.store.commit import Proposal, commit
+from pannier.store.facts import Fact, read_facts
 from pannier.store.grouping import settle
 from pannier.store.ingest import ingest
 from pannier.store.manifest import COLUMNS, FACTS, SCHEMA, Manifest
@@ -73,6 +74,7 @@ def pack(
     note: str = "",
     name: str | None = None,
     description: str | None = None,
+    facts: Mapping[str, Fact] | str | Sequence[str] | None = None,
     unlabeled: Literal["leave", "keep"] = "leave",
     classes: str | Sequence[str] = (),
     class_names: str | Path | Mapping[str, str] | None = None,
@@ -107,8 +109,9 @@ def pack(
     classes: the classes in order of their numbers. class_names: names for numeric labels, a table's path or a dict.
     unlabeled, only_classes, per_class: see `pannier.sources.selection.Selection`.
     longest_side (pixels), encode ("jpeg:90", "png", "webp:80"): pictures are recoded before they are stored.
-    name, description: of the dataset, kept along the track. into: a prefix for all keys. mirror: records below it that the
-    source does not have are removed. resplit: deal although the source has splits. relabel: the source's labels win.
+    name, description: of the dataset, kept along the track. facts: of this snapshot, e.g. {"camera": "B"}.
+    into: a prefix for all keys. mirror: records below it that the source does not have are removed.
+    resplit: deal although the source has splits. relabel: the source's labels win.
     strict: refuse instead of leaving out; nothing is written then. thorough: read again what has not changed since.
     shard_bytes or shards: how large, or how many. progress: called with (pictures done, pictures in all).
 
@@ -181,7 +184,13 @@ def pack(
         seen=before,
         source_keys=_below(prefix, chosen.keys) if mirror else None,
         prefix=prefix,
-        about={"note": note, "name": name, "description": description, "classes": names_in(classes)},
+        about={
+            "note": note,
+            "name": name,
+            "description": description,
+            "classes": names_in(classes),
+            "facts": read_facts(facts),
+        },
     )
     snapshot, is_new = commit(store, track, packing.propose)
     assert snapshot is not None

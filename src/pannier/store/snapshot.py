@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -24,6 +24,8 @@ from pannier.store.reading import PictureReader, Place, ReadError, damage
 if TYPE_CHECKING:
     from pannier.feed.feed import Feed
     from pannier.images.treatment import Treatment
+    from pannier.store.annotating import Annotation, Attachment
+    from pannier.store.facts import Fact, Facts
     from pannier.store.store import Store
 
 FOLDER = "snapshots"
@@ -128,6 +130,48 @@ class Snapshot:
             side={name: value for name, value in fields.items() if name not in COLUMNS},
             _store=self.store,
         )
+
+    @cached_property
+    def annotations(self) -> list[Annotation]:
+        """What was added to this snapshot after it was made: facts and attached files, who and when."""
+        from pannier.store.annotating import read_annotations
+
+        return read_annotations(self.store.directory, self.id)
+
+    @property
+    def facts(self) -> Facts:
+        """Facts by key, what was added later before what was said when it was made."""
+        from pannier.store.annotating import all_facts
+
+        return all_facts(self.document["facts"], self.annotations)
+
+    @property
+    def attachments(self) -> list[Attachment]:
+        """The files that belong to this snapshot."""
+        from pannier.store.annotating import all_attachments, attachments_of
+
+        frozen = attachments_of(self.store.directory, self.document["attachments"])
+        return all_attachments(frozen, self.annotations)
+
+    def attachment(self, name: str) -> Attachment:
+        """One of them by name. Raises NotFoundError."""
+        found = {each.name: each for each in self.attachments}
+        if name not in found:
+            raise NotFoundError(f"no attachment {name!r} at this snapshot{did_you_mean(name, found)}")
+        return found[name]
+
+    def annotate(
+        self,
+        *,
+        facts: Mapping[str, Fact] | None = None,
+        attach: Mapping[str, str | Path] | None = None,
+        detach: Sequence[str] = (),
+    ) -> None:
+        """Adds facts, and files by the names that they get here, as an entry of their own. Raises UsageError."""
+        from pannier.store.annotating import annotate
+
+        annotate(self.store.directory, self.id, self.attachments, facts=facts, attach=attach, detach=detach)
+        self.__dict__.pop("annotations", None)
 
     @cached_property
     def class_numbers(self) -> dict[str, int]:

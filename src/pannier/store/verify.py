@@ -172,7 +172,8 @@ class _Verification:
                     yield Finding(names.file(name, number), "it is missing", f"the history of {name}", FROM_COPY)
                 for number in numbers:
                     try:
-                        named.add(names.entry(name, number).snapshot)
+                        entry = names.entry(name, number)
+                        named.update([entry.snapshot] if entry.snapshot else [])
                     except StoreError as error:
                         yield Finding(names.file(name, number), str(error), f"what {name} means", FROM_COPY)
 

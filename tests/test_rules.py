@@ -76,7 +76,7 @@ def test_side_columns_stay_unless_the_sources_are_taken(tmp_path: Path, store: p
 @pytest.mark.parametrize(
     ("rule", "says"),
     [
-        ({"label": "weave"}, "--label weave: the source has no column 'weave'; there is"),
+        ({"label": "weave"}, "--label weave: there is no column 'weave'; there is"),
         ({"label": "steem"}, "did you mean 'stem'"),
         ({"label": "1 +"}, "syntax error"),
         ({"label": "count(*)"}, "gives one value for each row, this one gives 1"),

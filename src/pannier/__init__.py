@@ -20,12 +20,16 @@ if TYPE_CHECKING:
     )
     from pannier.feed.feed import Batch, Feed
     from pannier.feed.plan import Plan
+    from pannier.feed.reproducing import from_docket
     from pannier.images.treatment import Treatment
     from pannier.measuring.sweep import Measurement, measure
     from pannier.sources.findings import Findings
     from pannier.sources.gathering.gather import Gathered, gather
     from pannier.sources.survey import survey
     from pannier.store.changing import ChangeResult
+    from pannier.store.comparing import Comparison, compare
+    from pannier.store.docket import Docket
+    from pannier.store.exporting import restore
     from pannier.store.packing import PackResult
     from pannier.store.snapshot import Record, Snapshot
     from pannier.store.store import Store, create, open, open_store
@@ -37,8 +41,10 @@ __version__ = "0.1.0"
 _HOMES = {
     "Batch": "pannier.feed.feed",
     "ChangeResult": "pannier.store.changing",
+    "Comparison": "pannier.store.comparing",
     "ConflictError": "pannier.errors",
     "DamageError": "pannier.errors",
+    "Docket": "pannier.store.docket",
     "Feed": "pannier.feed.feed",
     "Finding": "pannier.store.verify",
     "Findings": "pannier.sources.findings",
@@ -58,11 +64,14 @@ _HOMES = {
     "Treatment": "pannier.images.treatment",
     "TreatmentError": "pannier.errors",
     "UsageError": "pannier.errors",
+    "compare": "pannier.store.comparing",
     "create": "pannier.store.store",
+    "from_docket": "pannier.feed.reproducing",
     "gather": "pannier.sources.gathering.gather",
     "measure": "pannier.measuring.sweep",
     "open": "pannier.store.store",
     "open_store": "pannier.store.store",
+    "restore": "pannier.store.exporting",
     "survey": "pannier.sources.survey",
     "verify": "pannier.store.verify",
 }
@@ -70,8 +79,10 @@ _HOMES = {
 __all__ = [
     "Batch",
     "ChangeResult",
+    "Comparison",
     "ConflictError",
     "DamageError",
+    "Docket",
     "Feed",
     "Finding",
     "Findings",
@@ -91,11 +102,14 @@ __all__ = [
     "Treatment",
     "TreatmentError",
     "UsageError",
+    "compare",
     "create",
+    "from_docket",
     "gather",
     "measure",
     "open",
     "open_store",
+    "restore",
     "survey",
     "verify",
 ]

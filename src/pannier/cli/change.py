@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from pannier.cli.options import NO_DEALING, AsJson, DealingOptions, takes_dealing
+from pannier.cli.options import NO_DEALING, AsJson, DealingOptions, FactsOption, takes_dealing
 from pannier.cli.terminal import count_table, plural, print_deviation, print_json, print_left_out, print_table
 
 if TYPE_CHECKING:
@@ -25,7 +25,11 @@ def change(
     remove: Annotated[bool, typer.Option("--remove", metavar="", help="Take those records out.")] = False,
     rename: Annotated[list[str] | None, typer.Option(metavar="OLD=NEW", help="Call a class otherwise, or join two.")] = None,
     dealing: DealingOptions = NO_DEALING,
+    as_of: Annotated[
+        str | None, typer.Option(metavar="NAME", help="Bring back all of an older snapshot, as a new one; goes alone.")
+    ] = None,
     note: Annotated[str, typer.Option(help="A line to remember the snapshot by.")] = "",
+    fact: FactsOption = None,
     name: Annotated[str | None, typer.Option(help="What the dataset is called.")] = None,
     description: Annotated[str | None, typer.Option(help="What the dataset is.")] = None,
     track: Annotated[str, typer.Option(help="The track to add to.")] = "main",
@@ -40,6 +44,7 @@ def change(
     [dim]$[/dim] pannier change swatches.store --where "key LIKE '%loom7%'" --set label=satin
     [dim]$[/dim] pannier change swatches.store --where "width < 200" --remove
     [dim]$[/dim] pannier change swatches.store --shares train=80,val=20 --seed 3
+    [dim]$[/dim] pannier change swatches.store --as-of spring --note "back to the first season"
     """
     from pannier.store.store import open_store
 
@@ -52,6 +57,8 @@ def change(
         "note": note,
         "name": name,
         "description": description,
+        "facts": fact,
+        "as_of": as_of,
         "track": track,
         "preview": preview,
         **dealing,

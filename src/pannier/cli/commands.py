@@ -4,7 +4,27 @@ from __future__ import annotations
 
 import typer
 
-from pannier.cli import change, demo, feed, gather, measure, pack, sheet, show, survey, verify
+from pannier.cli import (
+    annotate,
+    change,
+    compare,
+    demo,
+    docket,
+    export,
+    feed,
+    gather,
+    history,
+    measure,
+    pack,
+    query,
+    restore,
+    sheet,
+    show,
+    survey,
+    tag,
+    track,
+    verify,
+)
 
 app = typer.Typer(
     name="pannier",
@@ -22,6 +42,15 @@ _COMMANDS = (
     ("Collect", "change", change.change),
     ("Look", "show", show.show),
     ("Look", "sheet", sheet.sheet),
+    ("Look", "query", query.query),
+    ("Version", "history", history.history),
+    ("Version", "compare", compare.compare),
+    ("Version", "track", track.track),
+    ("Version", "tag", tag.tag),
+    ("Version", "annotate", annotate.annotate),
+    ("Version", "docket", docket.docket),
+    ("Version", "export", export.export),
+    ("Version", "restore", restore.restore),
     ("Feed", "feed", feed.feed),
     ("Feed", "measure", measure.measure),
     ("Keep", "verify", verify.verify),

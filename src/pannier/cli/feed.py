@@ -9,12 +9,11 @@ import typer
 from pannier.cli.options import (
     NO_TREATMENT,
     AsJson,
-    BatchSize,
-    Seed,
     Split,
-    Store,
+    StoreHint,
     Subset,
     TreatmentOptions,
+    Where,
     takes_treatment,
 )
 from pannier.cli.terminal import Bar, live_bar, plural, print_facts, print_json
@@ -25,12 +24,19 @@ if TYPE_CHECKING:
 
 @takes_treatment
 def feed(
-    store: Store,
+    store: Annotated[
+        str | None, typer.Argument(metavar="[STORE[@NAME]]", help="A store; NAME is a track, a tag or a snapshot's id.")
+    ] = None,
     split: Split = None,
     treatment: TreatmentOptions = NO_TREATMENT,
-    batch_size: BatchSize = 32,
-    seed: Seed = 0,
+    docket: Annotated[
+        str | None, typer.Option(metavar="FILE", help="Feed what a docket says, in place of store and options.")
+    ] = None,
+    store_hint: StoreHint = None,
+    batch_size: Annotated[int | None, typer.Option(min=1, help="Pictures a batch; 32 unless said.")] = None,
+    seed: Annotated[int | None, typer.Option(min=0, help="Seed of order and chance; 0 unless said.")] = None,
     subset: Subset = None,
+    where: Where = None,
     shuffle: Annotated[
         bool | None, typer.Option("--shuffle/--no-shuffle", help="By default train is shuffled, other splits are not.")
     ] = None,
@@ -43,18 +49,16 @@ def feed(
     """Feed an epoch, metered: what a training loop would get, and how fast.
 
     [dim]$[/dim] pannier feed swatches.store --split train --size 96 --batch-size 32 --memory-limit 128MiB
+    [dim]$[/dim] pannier feed --docket weave.docket
     """
     from pannier.measuring.memory import Sampler, fix_map_threshold, release_free_memory, working_bytes
-    from pannier.store.store import open as open_snapshot
 
     fix_map_threshold()
-    snapshot = open_snapshot(store)
-    treated = treatment.treatment(snapshot)
-    options: dict[str, Any] = {"batch_size": batch_size, "seed": seed, "subset": subset, "shuffle": shuffle}
-    options |= {"workers": workers, "ahead": ahead, "memory_limit": memory_limit}
-    with snapshot.feed(split, treated, **options) as feed:
-        if len(snapshot):
-            treated(snapshot[0].bytes())  # libraries and kernels are loaded before the level is taken
+    options: dict[str, Any] = {"split": split, "batch_size": batch_size, "seed": seed, "subset": subset, "where": where}
+    options |= {"shuffle": shuffle, "workers": workers, "ahead": ahead, "memory_limit": memory_limit}
+    with _opened(store, docket, store_hint, treatment, options) as feed:
+        if len(feed.snapshot) and feed.treatment is not None:
+            feed.treatment(feed.snapshot[0].bytes())  # libraries and kernels are loaded before the level is taken
         release_free_memory()
         level = working_bytes()
         sampler = Sampler(0)
@@ -71,6 +75,29 @@ def feed(
         facts = _facts(feed, first, max(0, sampler.peak_bytes - level))
     print_json(facts) if json else _print(facts)
     return 0
+
+
+def _opened(
+    store: str | None, docket: str | None, store_hint: str | None, treatment: TreatmentOptions, options: dict[str, Any]
+) -> Feed:
+    """The feed of a store, or of a docket."""
+    from pannier.errors import UsageError
+    from pannier.feed.reproducing import from_docket
+    from pannier.store.store import open as open_snapshot
+
+    said = {name: value for name, value in options.items() if value is not None}
+    if docket is not None:
+        if store is not None:
+            raise UsageError("a docket names its store; say where that is here with --store")
+        if treatment.file or treatment.fields:
+            from pannier.images.treatment import Treatment
+
+            said["treatment"] = Treatment.from_file(treatment.file, **treatment.fields) if treatment.file else None
+        return from_docket(docket, store=store_hint, **said)
+    if store is None:
+        raise UsageError("name a store, or a docket with --docket FILE")
+    snapshot = open_snapshot(store)
+    return snapshot.feed(said.pop("split", None), treatment.treatment(snapshot), **said)
 
 
 def _described(batch: Any) -> dict[str, Any]:

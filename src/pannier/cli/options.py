@@ -6,7 +6,7 @@ import inspect
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import wraps
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 import typer
 
@@ -22,6 +22,17 @@ Subset = Annotated[
 ]
 Seed = Annotated[int, typer.Option("--seed", help="Seed of order and chance.")]
 Figure = Annotated[str | None, typer.Option("--figure", metavar="FILE", help="Draw it into a PNG, PDF or SVG file.")]
+Note = Annotated[str, typer.Option(help="A line to remember it by.")]
+Where = Annotated[str | None, typer.Option(metavar="EXPR", help="Only records for which this SQL holds.")]
+StoreHint = Annotated[str | None, typer.Option("--store", help="Where the docket's store is here.")]
+FactsOption = Annotated[
+    list[str] | None,
+    typer.Option("--fact", metavar="KEY=VALUE", help="A fact to keep with the snapshot; may be given again."),
+]
+Last = Annotated[Literal["keep", "drop"] | None, typer.Option(help="What becomes of a last, smaller batch.")]
+LabelAs = Annotated[
+    Literal["number", "one_hot", "binary", "name"] | None, typer.Option(help="How labels come; by default as numbers.")
+]
 BatchSize = Annotated[int, typer.Option("--batch-size", help="Pictures a batch.")]
 
 _TREATMENT: dict[str, Any] = {

@@ -11,6 +11,7 @@ from pannier.cli.options import (
     NO_RULES,
     AsJson,
     DealingOptions,
+    FactsOption,
     RuleOptions,
     Sources,
     in_panel,
@@ -41,6 +42,7 @@ def pack(
     source: Sources,
     store: Annotated[str, typer.Argument(metavar="STORE", help="The store; made where nothing or an empty folder is.")],
     note: Annotated[str, typer.Option(help="A line to remember the snapshot by.")] = "",
+    fact: FactsOption = None,
     dealing: DealingOptions = NO_DEALING,
     rules: RuleOptions = NO_RULES,
     keep: Annotated[
@@ -100,6 +102,7 @@ def pack(
 
     options: dict[str, Any] = {
         "note": note,
+        "facts": fact,
         "unlabeled": unlabeled,
         "classes": classes or (),
         "only_classes": only_classes or (),

@@ -97,7 +97,8 @@ class Feed:
     Iterating gives one epoch, the next `for` the next.
     batch_size: records a batch; the last one of an epoch may be smaller (last="keep") or is left out (last="drop").
     seed: of the order and of every random step. subset: a part, as "10%" or 0.1, fair in every class, fixed by the seed;
-    a smaller one lies in a larger. shuffle, augment: by default for the split "train" alone.
+    a smaller one lies in a larger. where: SQL over the records' columns, for a feed of some of them.
+    shuffle, augment: by default for the split "train" alone.
     label_as: "number" int64 (N,), "one_hot" float32 (N, classes), "binary" float32 (N, 1) of two classes, "name".
     workers: threads, by default the usable cores. ahead: batches kept ready, by default as the limit allows.
     memory_limit: bytes, "256MiB", "auto" (half of what is free) or None (unlimited): bounds what the feed and its workers
@@ -117,6 +118,7 @@ class Feed:
         batch_size: int = 32,
         seed: int = 0,
         subset: str | float | None = None,
+        where: str | None = None,
         shuffle: bool | None = None,
         augment: bool | None = None,
         last: Literal["keep", "drop"] = "keep",
@@ -134,7 +136,7 @@ class Feed:
         self.batch_size, self.seed, self.last, self.label_as = batch_size, checked_seed(seed), last, label_as
         self.shuffle = split == AUGMENTED_SPLIT if shuffle is None else shuffle
         self.augment = split == AUGMENTED_SPLIT if augment is None else augment
-        self._rows = snapshot.subset_of(split, subset, self.seed)
+        self._rows = snapshot.subset_of(split, subset, self.seed, where=where)
         needs = _needs(snapshot, self._rows, treatment, batch_size)
         self.plan: Plan = make_plan(
             needs, _limit_bytes(memory_limit), usable_cores(), workers=workers, ahead=ahead, keys=self._key_of_position

@@ -23,12 +23,17 @@ _TITLE, _MARGIN, _GAP = 70, 24, 10
 
 
 def choose_records(
-    snapshot: Snapshot, split: str | None, count: int, seed: int, subset: str | float | None = None
+    snapshot: Snapshot,
+    split: str | None,
+    count: int,
+    seed: int,
+    subset: str | float | None = None,
+    where: str | None = None,
 ) -> list[Record]:
-    """Up to `count` records of a split by chance with a seed, alike from every class, in order of class."""
+    """Up to `count` records of a split by chance with a seed, alike from every class, in order of class; `where` is SQL."""
     if not 1 <= count <= MOST:
         raise UsageError(f"a sheet of {count} pictures: must be 1 to {MOST}")
-    rows = snapshot.subset_of(split, subset, seed)
+    rows = snapshot.subset_of(split, subset, seed, where=where)
     rows = rows[argsort_hashes(fold_each(fold(checked_seed(seed)), snapshot.manifest.hashes[rows]))]
     codes, _ = snapshot.manifest.codes("label")
     by_class = [rows[codes[rows] == code].tolist() for code in np.unique(codes[rows])]
@@ -99,7 +104,10 @@ def draw_sheet(records: Sequence[Drawable], path: str, *, title: str) -> None:
 
 
 def _headline(record: Drawable) -> str:
-    """What is suspicious about a picture, or else its label."""
+    """What is said of a picture: its own headline, or what is suspicious about it, or else its label."""
+    own: str | None = getattr(record, "headline", None)
+    if own:
+        return own
     kind = getattr(record, "kind", None)
     return ": ".join(each for each in (kind, record.label or (None if kind else "no label")) if each)
 

@@ -4,13 +4,17 @@ from __future__ import annotations
 
 import os
 import stat
+from collections import Counter
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import Any
 
 import numpy as np
+import pyarrow as pa
 
 from pannier.errors import NotFoundError, PictureError, SourceError, UsageError
 from pannier.images.facts import format_of
+from pannier.sources.laid_out import LaidOut, is_about_layout
 from pannier.sources.paths import (
     PathSource,
     Patterns,
@@ -49,9 +53,24 @@ class FolderSource(PathSource):
         self._otherwise: dict[str, bytes] = {}
         self._root = os.fsencode(self.root.absolute())
         walk = _Walk(self._root, self.passed, patterns or Patterns(), is_known or (lambda _: False))
+        self._laid_out = LaidOut.read(self.root)
         found = self._listed(walk)
+        if self._laid_out is not None:
+            self.passed = [item for item in self.passed if not is_about_layout(item.key.split("/"))]
         self._take({key: size for key, (size, _) in found.items()}, keep_splits=keep_splits)
         self._stamps = np.fromiter((found[key][1] for key in self._keys), np.int64, len(self._keys))
+
+    def keys(self) -> Any:
+        """The pictures' keys: their paths, or what those were when the folder was laid out of a store."""
+        if self._laid_out is None:
+            return super().keys()
+        keys = [self._laid_out.key_of(path) for path in self._keys]
+        if len(set(keys)) < len(keys):
+            raise SourceError(
+                f"two pictures in {self.root} have one key, {_twice(keys)!r}: the folder was laid out of a store, and one "
+                "of them came there since; give it another name"
+            )
+        return pa.array(keys, pa.large_string())
 
     def read(self, row: Row, most: int | None = None) -> bytes:
         """The picture's bytes, or the first of them. Raises PictureError where the file cannot be read (any more)."""
@@ -72,6 +91,8 @@ class FolderSource(PathSource):
         for file in walk:
             relative = file.path[start:]
             key = key_of(relative)
+            if self._laid_out is not None and is_about_layout(key.split("/")):
+                continue
             note = name_note(relative, key)
             if note:
                 self.passed.append(note)
@@ -81,6 +102,10 @@ class FolderSource(PathSource):
                 self._otherwise[key] = file.path
             found[key] = (file.byte_count, file.stamp)
         return found
+
+
+def _twice(keys: list[str]) -> str:
+    return next(key for key, count in Counter(keys).items() if count > 1)
 
 
 def read_file(path: bytes, expected: int, most: int | None = None) -> bytes:

@@ -19,9 +19,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from pannier.columns import Names, Rows
-from pannier.errors import SourceError, UsageError, did_you_mean
+from pannier.errors import SourceError, UsageError
 from pannier.sources.headers import header_columns_in, header_table
 from pannier.sources.rows import Chosen, LeftOut, Row, Source
+from pannier.sources.sql import answer, connected_to
 from pannier.sources.table_files import read_table
 
 # the side column of what stays together in one split
@@ -224,12 +225,13 @@ class _Columns:
         self._read_headers(header_columns_in(expression, self.table.column_names))
         if expression in self.table.column_names:
             return self.table.column(expression)
-        import duckdb
-
-        try:
-            found = self._opened(duckdb).sql(f"SELECT ({expression}\n) AS value FROM source").to_arrow_table()
-        except duckdb.Error as error:
-            raise UsageError(f"{option} {expression}: {self._explained(str(error))}") from error
+        self._connection = self._connection or connected_to(source=self.table)
+        found = answer(
+            self._connection,
+            f"SELECT ({expression}\n) AS value FROM source",
+            f"{option} {expression}",
+            self.table.column_names,
+        )
         if len(found) != len(self.table):
             raise UsageError(
                 f"{option} {expression}: a rule gives one value for each row, this one gives {len(found)} in all"
@@ -247,22 +249,6 @@ class _Columns:
         for name in names:
             self.table = self.table.append_column(name, found.column(name))
         self._connection = None
-
-    def _opened(self, duckdb: Any) -> Any:
-        if self._connection is None:
-            settings = {"enable_external_access": "false", "python_enable_replacements": "false"}
-            self._connection = duckdb.connect(":memory:", config=settings)
-            self._connection.execute("SET lock_configuration = true")
-            self._connection.register("source", self.table)
-        return self._connection
-
-    def _explained(self, message: str) -> str:
-        """What DuckDB says, in one line; a column that is not there with those that are."""
-        missing = re.search(r'Referenced column "([^"]+)" not found', message)
-        if missing:
-            return f"the source has no column {missing[1]!r}{did_you_mean(missing[1], self.table.column_names)}"
-        first = re.split(r"\n\n|\nLINE|Candidate functions|\n\s*Candidate", message)[0]
-        return re.sub(r"^[A-Z][a-z]+(?: Input)? Error: ", "", " ".join(first.split()))
 
 
 def _truth(values: Any, where: str) -> np.ndarray[Any, np.dtype[np.bool_]]:

@@ -17,7 +17,7 @@ from pannier.errors import SourceError, UsageError, did_you_mean
 from pannier.hashing import text_hash
 from pannier.shares import SaidDealing, read_dealing
 from pannier.sources.rows import LeftOut
-from pannier.sources.rules import GROUP, groups_by, holds, plain_column, read_rename
+from pannier.sources.rules import GROUP, groups_by, plain_column, read_rename
 from pannier.sources.table_files import read_table
 from pannier.sources.tables import table_from
 from pannier.splits import Flags
@@ -27,6 +27,7 @@ from pannier.store.grouping import settle
 from pannier.store.manifest import COLUMNS
 from pannier.store.merging import rows_there
 from pannier.store.names import FIRST_TRACK, checked_name
+from pannier.store.query import rows_where
 from pannier.store.revision import Revision, differs
 
 if TYPE_CHECKING:
@@ -196,7 +197,8 @@ def _revised(parent: Snapshot, said: _Said) -> tuple[Revision, list[str], int]:
     manifest = parent.manifest
     chosen: Flags = np.ones(len(manifest), bool)
     if said.where is not None:
-        chosen = holds(_for_sql(manifest.table()), said.where)
+        chosen = np.zeros(len(manifest), bool)
+        chosen[rows_where(manifest, said.where)] = True
     there: Rows = np.empty(0, np.int64)
     unknown: list[str] = []
     table = said.table

@@ -25,7 +25,9 @@ if TYPE_CHECKING:
     from pannier.feed.feed import Feed
     from pannier.images.treatment import Treatment
     from pannier.store.annotating import Annotation, Attachment
+    from pannier.store.docket import Docket
     from pannier.store.facts import Fact, Facts
+    from pannier.store.laying_out import LayOutResult
     from pannier.store.store import Store
 
 FOLDER = "snapshots"
@@ -220,14 +222,63 @@ class Snapshot:
         self.rows_of(split)
         return ",".join(name for name in self.splits if name != split)
 
-    def subset_of(self, split: str | None, part: str | float | None, seed: int = 0) -> np.ndarray[Any, np.dtype[np.int64]]:
-        """The manifest's rows of a part of a split, as "10%" or 0.1, fair in every class, fixed by the seed; None: all."""
+    def subset_of(
+        self, split: str | None, part: str | float | None, seed: int = 0, *, where: str | None = None
+    ) -> np.ndarray[Any, np.dtype[np.int64]]:
+        """The manifest's rows of a part of a split, as "10%" or 0.1, fair in every class, fixed by the seed; None: all.
+
+        where: SQL over the records' columns, before the part is taken.
+        """
         rows = self.rows_of(split)
+        if where is not None:
+            from pannier.store.query import rows_where
+
+            rows = np.intersect1d(rows, rows_where(self.manifest, where), assume_unique=True)
         if part is None:
             return rows
         labels, _ = self.manifest.codes("label")
         chosen = fair_part(labels[rows], self.manifest.hashes[rows], read_part(part), checked_seed(seed))
         return rows[chosen]
+
+    def table(self, split: str | None = None, *, where: str | None = None) -> Any:
+        """The records as an Arrow table, in order of keys: key, label, number, split, facts of the picture, side columns."""
+        from pannier.store.query import records_table
+
+        found = records_table(self.manifest, self.classes)
+        if split is None and where is None:
+            return found.take(self._in_key_order)
+        rows = self.subset_of(split, None, where=where)
+        ranks = np.empty(len(self), np.int64)
+        ranks[self._in_key_order] = np.arange(len(self))
+        return found.take(rows[np.argsort(ranks[rows])])
+
+    def frame(self, split: str | None = None, *, where: str | None = None) -> Any:
+        """The same as a pandas data frame."""
+        return self.table(split, where=where).to_pandas()
+
+    def query(self, sql: str, *, after: Snapshot | None = None) -> Any:
+        """What SQL over the table `records` gives, as an Arrow table; with `after` over `before` (this one) and `after`.
+
+        Nothing but those tables can be read: no file, no network. Raises UsageError.
+        """
+        from pannier.store.query import query
+
+        return query(self, sql, after=after)
+
+    def export(self, folder: str | Path, **options: Any) -> LayOutResult:
+        """Lays the pictures out in a folder, original bytes; see `pannier.store.laying_out.lay_out` for the options.
+
+        In a git work tree the folder is ignored, and a docket written beside it.
+        """
+        from pannier.store.exporting import export
+
+        return export(self, folder, **options)
+
+    def docket(self, treatment: Treatment | None = None, **options: Any) -> Docket:
+        """The docket with which anyone gets the same batches; `.text()` is what goes into a file. See `Docket.of`."""
+        from pannier.store.docket import Docket
+
+        return Docket.of(self, treatment=treatment, **options)
 
     def feed(self, split: str | None, treatment: Treatment | None = None, **options: Any) -> Feed:
         """A feed of batches of one split (None: of every record); see `pannier.feed.feed.Feed` for the options."""

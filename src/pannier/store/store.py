@@ -79,6 +79,27 @@ class Store:
             hashes[here] = perceptual_hashes(shard_path(self.directory, places.shards[number]))[places.row[here]]
         return hashes
 
+    def history(self, name: str = FIRST_TRACK, *, key: str | None = None) -> list[Any]:
+        """The snapshots that led to one, newest first; of one record those that changed it. See `pannier.store.history`."""
+        from pannier.store.history import history, record_history
+
+        return history(self, name) if key is None else record_history(self, key, name)
+
+    def start_track(self, track: str, at: str = FIRST_TRACK, *, note: str = "") -> Snapshot:
+        """Starts a track at a snapshot without copying; one that is there takes the snapshot over, if that descends from it.
+
+        Raises ConflictError, UsageError.
+        """
+        from pannier.store.naming import start_track
+
+        return self.snapshot(start_track(self, track, at, note=note))
+
+    def tag(self, tag: str, at: str = FIRST_TRACK, *, note: str = "", move: bool = False) -> Snapshot:
+        """Tags a snapshot. Raises UsageError where the tag names another one, unless it is to `move`."""
+        from pannier.store.naming import add_tag
+
+        return self.snapshot(add_tag(self, tag, at, note=note, move=move))
+
     def pack(self, source: Any, **options: Any) -> PackResult:
         """Brings a source in as a new snapshot; see `pannier.store.packing.pack` for the options."""
         return pack(self, source, **options)

@@ -12,7 +12,7 @@ import numpy as np
 import pyarrow as pa
 
 from pannier.errors import DamageError, PannierError, StoreError
-from pannier.store import index, left_out, manifest, seen, shards, snapshot
+from pannier.store import annotating, index, left_out, manifest, seen, shards, snapshot, unpacking
 from pannier.store.content import BUCKETS
 from pannier.store.documents import digest
 from pannier.store.files import DRAFT_PREFIX
@@ -29,7 +29,9 @@ KNOWN_FOLDERS = (
     seen.FOLDER,
     "tracks",
     "tags",
-    "files",
+    annotating.FOLDER,
+    annotating.FILES,
+    unpacking.FOLDER,
     "rendered",
 )
 
@@ -88,6 +90,7 @@ class _Verification:
         for snapshot_id in sorted(missing):
             file = f"{snapshot.FOLDER}/{snapshot_id}.json"
             yield Finding(file, "it is missing", "a track or tag names it", FROM_COPY)
+        yield from self._annotations()
         yield from self._unnamed(manifest.FOLDER, manifests)
         yield from self._unnamed(left_out.FOLDER, lists)
 
@@ -201,6 +204,34 @@ class _Verification:
             yield Finding(getattr(error, "file", None) or file, str(error), "the list of what was left out", FROM_COPY)
         for parent in opened.parents:
             named.add(parent)
+
+    def _annotations(self) -> Iterator[Finding]:
+        """Annotations are whole and of snapshots that are there; attached files hash to their names."""
+        files: dict[str, str] = {}
+        for snapshot_id in self._directory.list(annotating.FOLDER):
+            if snapshot_id[0] == ".":
+                continue
+            if not self._directory.exists(f"{snapshot.FOLDER}/{snapshot_id}.json"):
+                file = f"{annotating.FOLDER}/{snapshot_id}"
+                yield Finding(file, "its snapshot is not here", "nothing", "harmless: the snapshot was removed", False)
+            for number in annotating.annotation_numbers(self._directory, snapshot_id):
+                file = annotating.annotation_file(snapshot_id, number)
+                try:
+                    found = annotating.read_annotation(self._directory, snapshot_id, number)
+                    files |= {each.sha256: f"{each.name} of snapshot {snapshot_id[:12]}" for each in found.attachments}
+                except StoreError as error:
+                    yield Finding(file, str(error), f"what was added to snapshot {snapshot_id[:12]}", FROM_COPY)
+        there = [name for name in self._directory.list(annotating.FILES) if name[0] != "."]
+        for name in sorted(set(files) - set(there)):
+            yield Finding(f"{annotating.FILES}/{name}", "it is missing", f"attachment {files[name]}", FROM_COPY)
+        for name in there:
+            path = f"{annotating.FILES}/{name}"
+            with open(self._directory.path(path), "rb") as content:
+                is_whole = hashlib.file_digest(content, "sha256").hexdigest() == name
+            if not is_whole:
+                yield Finding(path, "it is damaged", f"attachment {files[name]}" if name in files else "nothing", FROM_COPY)
+            elif name not in files:
+                yield Finding(path, "no snapshot names it", "nothing", "harmless: a writer was ended", False)
 
     def _note_files(self, snapshot_id: str, manifests: set[str], lists: set[str]) -> None:
         try:

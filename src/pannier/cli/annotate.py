@@ -1,0 +1,76 @@
+"""pannier annotate"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from pannier.cli.options import AsJson, FactsOption, Store
+from pannier.cli.terminal import plural, print_json, print_table
+
+
+def annotate(
+    store: Store,
+    fact: FactsOption = None,
+    attach: Annotated[list[str] | None, typer.Option(metavar="FILE", help="Attach a file; may be given again.")] = None,
+    as_: Annotated[
+        list[str] | None, typer.Option("--as", metavar="NAME", help="What it is called here, as results/run-3.npz.")
+    ] = None,
+    detach: Annotated[list[str] | None, typer.Option(metavar="NAME", help="Take an attachment off.")] = None,
+    save: Annotated[
+        str | None, typer.Option(metavar="NAME", help="Write an attachment into the file that --to names.")
+    ] = None,
+    to: Annotated[str | None, typer.Option(metavar="FILE", help="With --save: where to.")] = None,
+    json: AsJson = False,
+) -> int:
+    """Add facts and files to a snapshot, each as an entry of its own: who, when. Alone: list them.
+
+    [dim]$[/dim] pannier annotate swatches.store@spring --fact accuracy=0.93 --fact run=weave-3
+
+    [dim]$[/dim] pannier annotate swatches.store --attach run-3.npz --as results/run-3.npz
+    """
+    from pannier.errors import UsageError
+    from pannier.store.facts import read_facts
+    from pannier.store.store import open as open_snapshot
+
+    snapshot = open_snapshot(store)
+    names = as_ or [Path(file).name for file in attach or []]
+    if len(names) != len(attach or []) or len(set(names)) < len(names):
+        raise UsageError("give each --attach an --as of its own, in the same order, or none of them one")
+    if (save is None) != (to is None):
+        raise UsageError("--save and --to belong together, as --save results/run-3.npz --to run-3.npz")
+    if save is not None and to is not None:
+        snapshot.attachment(save).save(to)
+        print(f"{save} is written to {to}.")
+    if fact or attach or detach:
+        files = dict(zip(names, attach or [], strict=True))
+        snapshot.annotate(facts=read_facts(fact), attach=files, detach=detach or ())
+        parts = [f"{plural(len(fact), 'fact')} added"] if fact else []
+        parts += [f"{plural(len(files), 'file')} attached"] if files else []
+        parts += [f"{plural(len(detach), 'file')} taken off"] if detach else []
+        print(f"Snapshot {snapshot.id[:12]}: {', '.join(parts)}.")
+    elif save is None:
+        _list(snapshot, json)
+    return 0
+
+
+def _list(snapshot: object, json: bool) -> None:
+    from pannier.sizes import show_bytes
+    from pannier.store.snapshot import Snapshot
+
+    assert isinstance(snapshot, Snapshot)
+    files = [{"name": each.name, "sha256": each.sha256, "byte_count": each.byte_count} for each in snapshot.attachments]
+    if json:
+        print_json({"snapshot": snapshot.id, "facts": snapshot.facts, "attachments": files})
+        return
+    rows = [[key, str(value), snapshot.time, snapshot.author] for key, value in snapshot.document["facts"].items()]
+    for each in snapshot.annotations:
+        rows += [[key, str(value), each.time, each.author] for key, value in each.facts.items()]
+        rows += [[file.name, f"file, {show_bytes(file.byte_count)}", each.time, each.author] for file in each.attachments]
+        rows += [[name, "taken off", each.time, each.author] for name in each.detached]
+    if rows:
+        print_table(["name", "value", "time", "by"], rows, left=4)
+    else:
+        print("No facts and no attachments yet.")

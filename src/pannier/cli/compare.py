@@ -1,0 +1,108 @@
+"""pannier compare"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from pannier.cli.options import AsJson, Figure, StoreHint
+from pannier.cli.terminal import drawing, plural, print_facts, print_json, print_table
+
+if TYPE_CHECKING:
+    from pannier.store.comparing import Compared, Comparison
+
+_SHOWN = 20
+_SIDE = "STORE[@NAME], a docket's file, or a folder."
+
+
+def compare(
+    before: Annotated[str, typer.Argument(metavar="BEFORE", help=_SIDE)],
+    after: Annotated[str, typer.Argument(metavar="AFTER", help=_SIDE)],
+    count: Annotated[int, typer.Option(help="So many keys are shown.")] = _SHOWN,
+    store: StoreHint = None,
+    fail_on_change: Annotated[
+        bool, typer.Option("--fail-on-change", metavar="", help="Exit status 1 when they differ.")
+    ] = False,
+    figure: Figure = None,
+    json: AsJson = False,
+) -> int:
+    """What differs between two snapshots, of one store or two, a docket or a folder.
+
+    [dim]$[/dim] pannier compare swatches.store@spring swatches.store --figure differences.png
+
+    [dim]$[/dim] pannier compare swatches.docket swatches/ --fail-on-change
+    """
+    from pannier.store.comparing import compare as look
+
+    found = look(before, after, store=store)
+    print_json(_facts(found)) if json else _print(found, count)
+    if figure:
+        _draw(found, figure)
+    return 1 if fail_on_change and not found.is_same else 0
+
+
+def _facts(found: Comparison) -> dict[str, Any]:
+    table = found.table()
+    digests = {
+        name: [each and each.hex() for each in table.column(name).to_pylist()] for name in ("sha256_before", "sha256")
+    }
+    rows = table.drop_columns(list(digests)).to_pylist()
+    records = [row | {name: digests[name][i] for name in digests} for i, row in enumerate(rows)]
+    return {
+        "before": found.before.name,
+        "after": found.after.name,
+        "is_same": found.is_same,
+        "counts": found.counts,
+        "unknown": found.unknown,
+        "class_numbers": [dict(zip(("label", "before", "after"), each, strict=True)) for each in found.class_numbers],
+        "records": records,
+    }
+
+
+def _print(found: Comparison, count: int) -> None:
+    print_facts([("before", _about(found.before)), ("after", _about(found.after))])
+    if found.unknown:
+        print(f"\nNot compared, since a folder or its layout does not say them: {', '.join(found.unknown)}.")
+    counts = {kind: number for kind, number in found.counts.items() if number}
+    if not counts:
+        print("\nNo record differs.")
+    else:
+        print()
+        print_table(["change", "records"], [[_in_words(kind), f"{number:,}"] for kind, number in counts.items()])
+        print()
+        rows = [[each.key, _in_words(each.kind), *_before_and_after(each)] for each in found.records(count)]
+        print_table(["key", "change", "label", "split"], rows, left=4)
+        left = len(found.difference.added) + len(found.difference.gone) + len(found.difference.rows) - len(rows)
+        if left > 0:
+            print(f"and {plural(left, 'more record')} (--json lists all)")
+    if found.class_numbers:
+        print()
+        numbers = [[name, *("-" if n is None else str(n) for n in both)] for name, *both in found.class_numbers]
+        print_table(["class", "number before", "after"], numbers)
+
+
+def _about(side: Any) -> str:
+    digits = f"  (snapshot {side.snapshot.id[:12]}, {side.snapshot.time})" if side.snapshot else ""
+    return f"{side.name}  {plural(len(side.manifest), 'record')}{digits}"
+
+
+def _in_words(kind: str) -> str:
+    return {"reencoded": "re-encoded", "changed": "another picture"}.get(kind, kind)
+
+
+def _before_and_after(each: Compared) -> tuple[str, str]:
+    pairs = ((each.label_before, each.label), (each.split_before, each.split))
+    if each.kind in ("added", "removed"):
+        return (each.label or "-", each.split or "-")
+    label, split = (new or "-" if old == new else f"{old or '-'} -> {new or '-'}" for old, new in pairs)
+    return label, split
+
+
+def _draw(found: Comparison, figure: str) -> None:
+    from pannier.figures.sheet import MOST, draw_sheet
+
+    records = sorted(found.records(MOST), key=lambda each: (each.kind, each.key.encode()))
+    counts = ", ".join(f"{number:,} {_in_words(kind)}" for kind, number in found.counts.items() if number)
+    with drawing(figure, "sheet"):
+        draw_sheet(records, figure, title=f"{found.before.name} -> {found.after.name}: {counts or 'no record differs'}")

@@ -1,0 +1,52 @@
+"""pannier docket"""
+
+from __future__ import annotations
+
+import os
+import sys
+from typing import Annotated, Literal
+
+import typer
+
+from pannier.cli.options import NO_TREATMENT, LabelAs, Last, Split, Store, Subset, TreatmentOptions, takes_treatment
+
+
+@takes_treatment
+def docket(
+    store: Store,
+    treatment: TreatmentOptions = NO_TREATMENT,
+    split: Split = None,
+    batch_size: Annotated[int | None, typer.Option(min=1, help="Pictures a batch.")] = None,
+    seed: Annotated[int | None, typer.Option(min=0, help="Seed of order and chance.")] = None,
+    order: Annotated[Literal["shuffled", "by key"] | None, typer.Option(help="By default train is shuffled.")] = None,
+    last: Last = None,
+    subset: Subset = None,
+    label_as: LabelAs = None,
+    store_as: Annotated[
+        str | None, typer.Option(metavar="PATH", help="How the docket names the store; by default relative to here.")
+    ] = None,
+) -> int:
+    """Write a docket to standard output: with it and the store, anyone gets the same batches.
+
+    [dim]$[/dim] pannier docket swatches.store@spring --treatment cloth.toml --seed 7 --split train > weave.docket
+
+    [dim]$[/dim] pannier feed --docket weave.docket
+    """
+    from pannier.store.docket import relative_to
+    from pannier.store.store import open as open_snapshot
+
+    snapshot = open_snapshot(store)
+    treated = treatment.treatment(snapshot) if treatment != NO_TREATMENT and (treatment.file or treatment.fields) else None
+    found = snapshot.docket(
+        treated,
+        store=store_as or relative_to(snapshot.store.path.absolute(), os.getcwd()),
+        split=split,
+        batch_size=batch_size,
+        seed=seed,
+        order=order,
+        last=last,
+        subset=subset,
+        label_as=label_as,
+    )
+    sys.stdout.write(found.text())
+    return 0

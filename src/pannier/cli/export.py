@@ -1,0 +1,119 @@
+"""pannier export"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any, Literal
+
+import typer
+
+from pannier.cli.options import NO_TREATMENT, AsJson, Split, Store, TreatmentOptions, Where, takes_treatment
+from pannier.cli.terminal import plural, print_json, progress_bar
+
+if TYPE_CHECKING:
+    from pannier.store.laying_out import LayOutResult
+    from pannier.store.snapshot import Snapshot
+
+
+@takes_treatment
+def export(
+    store: Store,
+    directory: Annotated[
+        str | None, typer.Argument(metavar="[DIR]", help="A folder: new, empty, or exported into before.")
+    ] = None,
+    layout: Annotated[
+        Literal["class", "split", "flat"], typer.Option(help="Class folders, split folders of them, or one folder.")
+    ] = "class",
+    where: Where = None,
+    split: Split = None,
+    hard_links: Annotated[
+        bool, typer.Option("--hard-links", metavar="", help="Files are links to one copy of each picture in the store.")
+    ] = False,
+    table: Annotated[
+        str | None, typer.Option(metavar="FILE", help="The label table alone, into a .csv or .parquet file.")
+    ] = None,
+    arrays: Annotated[bool, typer.Option("--arrays", metavar="", help="Prepared pictures as .npy arrays.")] = False,
+    encode: Annotated[
+        str | None, typer.Option(metavar="FORMAT", help="Prepared pictures as files: png, jpeg:90 or webp:80.")
+    ] = None,
+    treatment: TreatmentOptions = NO_TREATMENT,
+    yes: Annotated[bool, typer.Option("--yes", metavar="", help="Undo what was changed there by hand.")] = False,
+    json: AsJson = False,
+) -> int:
+    """Write a snapshot's pictures as files again, byte for byte, in class folders, with a table of labels.
+
+    In a git work tree a docket is written beside the folder, and the folder is added to .gitignore.
+
+    [dim]$[/dim] pannier export swatches.store@spring swatches/
+
+    [dim]$[/dim] pannier export swatches.store --table labels.csv
+
+    [dim]$[/dim] pannier export swatches.store small/ --size 96 --encode png
+    """
+    from pannier.errors import UsageError
+    from pannier.store.store import open as open_snapshot
+
+    snapshot = open_snapshot(store)
+    if table is not None:
+        print(f"{plural(_table(snapshot, table, split, where), 'record')} in {table}.")
+        return 0
+    if directory is None:
+        raise UsageError("name the folder to export into, or --table FILE for the labels alone")
+    if arrays or encode:
+        number = _prepared(snapshot, directory, treatment, arrays, encode, layout=layout, where=where, split=split)
+        print(f"{plural(number, 'prepared picture')} in {directory}.")
+        return 0
+    if treatment.file or treatment.fields:
+        raise UsageError("prepared pictures are written with --encode png, or as --arrays; say one of them")
+    condition = _condition(where, split)
+    with progress_bar("export") as progress:
+        options: dict[str, Any] = {"layout": layout, "where": condition, "hard_links": hard_links}
+        result = snapshot.export(directory, **options, overwrite=yes, progress=progress)
+    print_json(lay_out_facts(result)) if json else print_laid_out(result)
+    return 0
+
+
+def _condition(where: str | None, split: str | None) -> str | None:
+    """One SQL condition out of --where and --split."""
+    names = ", ".join(f"'{name.strip()}'" for name in (split or "").split(",") if name.strip())
+    parts = [f"({where})"] if where else []
+    parts += [f"split IN ({names})"] if names else []
+    return where if parts == [f"({where})"] else " AND ".join(parts) or None
+
+
+def _table(snapshot: Snapshot, path: str, split: str | None, where: str | None) -> int:
+    from pannier.store.label_table import write_label_table
+    from pannier.store.layout import paths_of
+
+    rows, _, _ = paths_of(snapshot, snapshot.subset_of(split, None, where=where), "flat")
+    return write_label_table(snapshot, rows, Path(path))
+
+
+def _prepared(
+    snapshot: Snapshot, directory: str, treatment: TreatmentOptions, arrays: bool, encode: str | None, **chosen: Any
+) -> int:
+    from pannier.store.prepared import export_arrays, export_prepared
+
+    treated = treatment.treatment(snapshot)
+    with progress_bar("export") as progress:
+        if arrays:
+            chosen.pop("layout")
+            return export_arrays(snapshot, directory, treated, progress=progress, **chosen)
+        return export_prepared(snapshot, directory, treated, encode=encode or "png", progress=progress, **chosen)
+
+
+def lay_out_facts(result: LayOutResult) -> dict[str, Any]:
+    return {name: str(value) if isinstance(value, Path) else value for name, value in vars(result).items()}
+
+
+def print_laid_out(result: LayOutResult) -> None:
+    from pannier.sizes import show_bytes
+
+    parts = [f"{plural(result.written, 'picture')} written, {show_bytes(result.byte_count)}"]
+    parts += [f"{result.kept:,} there already"] if result.kept else []
+    parts += [f"{result.removed:,} removed"] if result.removed else []
+    print(f"{result.folder}: {'; '.join(parts)}.")
+    if result.attachments:
+        print(f"Attachments in {result.folder / 'attachments'}: {', '.join(result.attachments)}.")
+    if result.docket:
+        print(f"To commit: {result.docket} and .gitignore. To bring the folder back: pannier restore {result.docket.name}")

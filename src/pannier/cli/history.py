@@ -1,0 +1,120 @@
+"""pannier history"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from pannier.cli.options import AsJson, Figure, Store
+from pannier.cli.terminal import drawing, plural, print_json, print_table
+
+if TYPE_CHECKING:
+    from pannier.store.history import RecordStep, Step
+
+_SIGNS = (("added", "+"), ("removed", "-"))
+
+
+def history(
+    store: Store,
+    key: Annotated[str | None, typer.Argument(metavar="[KEY]", help="One record: what became of it, and by whom.")] = None,
+    count: Annotated[int | None, typer.Option("--count", min=1, help="Only the newest so many.")] = None,
+    by_class: Annotated[bool, typer.Option("--by-class", metavar="", help="Tell changes class by class.")] = False,
+    figure: Figure = None,
+    json: AsJson = False,
+) -> int:
+    """The snapshots of a track, newest first, and what each changed; or every snapshot that changed one record.
+
+    [dim]$[/dim] pannier history swatches.store --figure history.png
+
+    [dim]$[/dim] pannier history swatches.store twill/0042.jpg
+    """
+    from pannier.store.history import history as look
+    from pannier.store.history import record_history
+    from pannier.store.snapshot import address
+    from pannier.store.store import open_store
+
+    path, name = address(store)
+    opened = open_store(path)
+    if key is not None:
+        found = record_history(opened, key, name)
+        print_json([_record_facts(step) for step in found]) if json else _print_record(key, found[:count])
+        return 0
+    steps = look(opened, name)
+    print_json([_facts(step) for step in steps[:count]]) if json else _print(steps, count, by_class)
+    if figure:
+        from pannier.figures.history import draw_history
+
+        with drawing(figure, "figure"):
+            draw_history(steps, f"{opened.path.name}@{name}", figure)
+    return 0
+
+
+def _facts(step: Step) -> dict[str, Any]:
+    names = ("id", "time", "author", "note", "records", "names", "facts", "attachments")
+    changes = [dict(zip(("kind", "label", "split", "records"), row, strict=True)) for row in step.changes]
+    return {name: getattr(step, name) for name in names} | {"changes": changes}
+
+
+def _record_facts(step: RecordStep) -> dict[str, Any]:
+    names = ("id", "time", "author", "note", "what", "before", "after")
+    return {name: getattr(step, name) for name in names} | {"before": _shown(step.before), "after": _shown(step.after)}
+
+
+def _shown(row: dict[str, Any] | None) -> dict[str, Any] | None:
+    hidden = ("hash", "crc32", "removed", "turn", "progressive")
+    return None if row is None else {name: _plain(value) for name, value in row.items() if name not in hidden}
+
+
+def _plain(value: Any) -> Any:
+    return value.isoformat() if hasattr(value, "isoformat") else value
+
+
+def _print(steps: list[Step], count: int | None, by_class: bool) -> None:
+    rows = [
+        [step.id[:12], step.time, step.author, f"{step.records:,}", _changes(step.totals), _about(step)]
+        for step in steps[:count]
+    ]
+    print_table(["snapshot", "time", "by", "records", "changed", "note"], rows, left=6)
+    if by_class:
+        for step in steps[:count]:
+            print(f"\n{step.id[:12]}")
+            lines = [[label or "no label", _changes(kinds)] for label, kinds in step.by_class.items()]
+            print_table(["class", "changed"], lines, left=2)
+    left = len(steps) - len(rows)
+    if left:
+        print(f"\n{plural(left, 'older snapshot')} (a larger --count shows more)")
+
+
+def _changes(totals: dict[str, int]) -> str:
+    """As "+12 -3, 2 relabelled"."""
+    signed = " ".join(f"{sign}{totals[kind]:,}" for kind, sign in _SIGNS if totals.get(kind))
+    others = [f"{number:,} {kind}" for kind, number in totals.items() if kind not in dict(_SIGNS)]
+    return ", ".join(each for each in (signed, *others) if each) or "-"
+
+
+def _about(step: Step) -> str:
+    names = f"[{', '.join(step.names)}]" if step.names else ""
+    facts = ", ".join(f"{key}={value}" for key, value in step.facts.items())
+    files = f"{plural(len(step.attachments), 'file')} attached" if step.attachments else ""
+    return "  ".join(each for each in (names, step.note, facts, files) if each) or "-"
+
+
+def _print_record(key: str, steps: list[RecordStep]) -> None:
+    print(key + "\n")
+    rows = [[step.id[:12], step.time, step.author, _told(step), step.note or "-"] for step in steps]
+    print_table(["snapshot", "time", "by", "what", "note"], rows, left=5)
+
+
+def _told(step: RecordStep) -> str:
+    """As "came as twill in train", "label twill -> satin"."""
+    before, after = step.before, step.after
+    if after is None:
+        return "went"
+    if before is None:
+        return f"came as {after['label'] or 'no label'}" + (f" in {after['split']}" if after["split"] else "")
+    parts = []
+    for what in step.what:
+        old, new = (("-" if row.get(what) is None else row[what]) for row in (before, after))
+        parts.append("another picture" if what == "picture" else f"{what} {old} -> {new}")
+    return ", ".join(parts)

@@ -1,0 +1,67 @@
+"""pannier query"""
+
+from __future__ import annotations
+
+import sys
+from typing import Annotated, Any
+
+import typer
+
+from pannier.cli.options import AsJson, Store
+from pannier.cli.terminal import plural, print_json, print_table
+
+_SHOWN = 50
+
+
+def query(
+    store: Store,
+    sql: Annotated[str, typer.Argument(metavar="SQL", help="A SELECT over the table records; with two, before and after.")],
+    after: Annotated[
+        str | None, typer.Option(metavar="STORE[@NAME]", help="A second snapshot: tables are then before and after.")
+    ] = None,
+    count: Annotated[int, typer.Option(help="So many rows are shown.")] = _SHOWN,
+    csv: Annotated[bool, typer.Option("--csv", metavar="", help="Print all rows as CSV.")] = False,
+    json: AsJson = False,
+) -> int:
+    """Ask the records of a snapshot, or of two, in SQL. Nothing else on this machine can be read by it.
+
+    [dim]$[/dim] pannier query swatches.store "SELECT label, count(*) AS n FROM records GROUP BY label ORDER BY n"
+
+    [dim]$[/dim] pannier query swatches.store "SELECT key FROM records WHERE predicted <> label" --csv
+    """
+    from pannier.store.store import open as open_snapshot
+
+    found = open_snapshot(store).query(sql, after=open_snapshot(after) if after else None)
+    if csv:
+        from pyarrow import csv as writer
+
+        writer.write_csv(found, sys.stdout.buffer)
+    elif json:
+        print_json([{name: _plain(value) for name, value in row.items()} for row in found.to_pylist()])
+    else:
+        _print(found, count)
+    return 0
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, bytes):
+        return value.hex()
+    return value if isinstance(value, (str, int, float, bool, list, dict, type(None))) else str(value)
+
+
+def _print(found: Any, count: int) -> None:
+    rows = [[_shown(value) for value in row.values()] for row in found.slice(0, count).to_pylist()]
+    import pyarrow.types as types
+
+    left = 0
+    while left < found.num_columns and not types.is_primitive(found.column(left).type):
+        left += 1
+    print_table(found.column_names, rows, left=left)
+    if len(found) > count:
+        print(f"and {plural(len(found) - count, 'more row')} (--count, --csv or --json gives them)")
+
+
+def _shown(value: Any) -> str:
+    if value is None:
+        return "-"
+    return f"{value:.6g}" if isinstance(value, float) else value.hex() if isinstance(value, bytes) else str(value)

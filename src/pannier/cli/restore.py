@@ -1,0 +1,32 @@
+"""pannier restore"""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from pannier.cli.export import lay_out_facts, print_laid_out
+from pannier.cli.options import AsJson, StoreHint
+from pannier.cli.terminal import print_json, progress_bar
+
+
+def restore(
+    docket: Annotated[str, typer.Argument(metavar="DOCKET", help="A docket's file.")],
+    directory: Annotated[str | None, typer.Argument(metavar="[DIR]", help="The folder; else beside the docket.")] = None,
+    store: StoreHint = None,
+    yes: Annotated[bool, typer.Option("--yes", metavar="", help="Undo what was changed there by hand.")] = False,
+    json: AsJson = False,
+) -> int:
+    """Bring back the folder of pictures that a docket tells of; in one that is there, the differences alone.
+
+    [dim]$[/dim] pannier restore swatches.docket
+
+    [dim]$[/dim] pannier restore swatches.docket --store /mnt/mill/swatches.store
+    """
+    from pannier.store.exporting import restore as bring_back
+
+    with progress_bar("restore") as progress:
+        result = bring_back(docket, directory, store=store, overwrite=yes, progress=progress)
+    print_json(lay_out_facts(result)) if json else print_laid_out(result)
+    return 0

@@ -1,0 +1,31 @@
+"""Feeding by a docket: the same batches as where it was made, or an error that names what differs."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from pannier.errors import UsageError
+from pannier.feed.feed import Feed
+from pannier.store.docket import Docket
+
+
+def from_docket(docket: str | Path | Docket, *, store: str | Path | None = None, **options: Any) -> Feed:
+    """The feed that a docket describes.
+
+    docket: a file's path, or a `Docket`. store: where the store is here, else where the docket says. options: as
+    `snapshot.feed` takes them, for what the docket leaves open: workers, memory_limit and the like.
+    Raises NotFoundError, UsageError where content, class numbers, treatment or decoder differ, or an option contradicts.
+    """
+    read = docket if isinstance(docket, Docket) else Docket.read(docket)
+    snapshot = read.open(store, beside=None if isinstance(docket, Docket) else Path(docket).parent)
+    fixed = read.feed.options()
+    for name, value in options.items():
+        if name in fixed and value is not None and value != fixed[name]:
+            raise UsageError(f"{name} = {value!r}: the docket says {fixed[name]!r}; leave it out, or make another docket")
+    said = {name: value for name, value in options.items() if value is not None or name == "memory_limit"} | fixed
+    treatment = said.pop("treatment", None)
+    own = read.read_treatment()
+    if treatment is not None and own is not None and treatment != own:
+        raise UsageError("the treatment differs from the docket's: leave it out, or make another docket")
+    return Feed(snapshot, said.pop("split", None), own or treatment, **said)

@@ -1,0 +1,65 @@
+"""What stands beside pictures that were laid out of a store: how their paths and their keys belong together."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from pannier.errors import UsageError
+
+FILE = ".pannier-export.json"
+LABELS = "labels.csv"
+ATTACHMENTS = "attachments"
+FORMAT = 1
+
+
+@dataclass(frozen=True)
+class LaidOut:
+    """How a folder was laid out. `snapshot` is what lies in it, once it `is_whole`; until then it is on its way there.
+
+    `before` is what lay in it before. `keys` are those of files whose key is not their path; with `below_split` a path
+    begins with a split's folder that is no part of the key.
+    """
+
+    snapshot: str
+    layout: str
+    where: str | None = None
+    is_whole: bool = False
+    before: str | None = None
+    below_split: bool = False
+    keys: dict[str, str] = field(default_factory=dict)
+
+    @staticmethod
+    def read(folder: str | Path) -> LaidOut | None:
+        """What is said of a folder; None where nothing is. Raises UsageError."""
+        try:
+            document = json.loads((Path(folder) / FILE).read_bytes())
+            if document.pop("format") != FORMAT:
+                raise UsageError(f"{folder} was laid out by a newer Pannier: install that")
+            return LaidOut(**document)
+        except FileNotFoundError:
+            return None
+        except (OSError, ValueError, KeyError, TypeError, AttributeError):
+            raise UsageError(f"{Path(folder) / FILE} cannot be read: remove it, or export into a new folder") from None
+
+    def write(self, folder: str | Path) -> None:
+        document: dict[str, Any] = {"format": FORMAT, **vars(self)}
+        draft = Path(folder) / (FILE + ".new")
+        draft.write_text(json.dumps(document, indent=1, ensure_ascii=False, sort_keys=True) + "\n", encoding="utf-8")
+        os.replace(draft, Path(folder) / FILE)
+
+    def key_of(self, path: str) -> str:
+        """The key of the picture at a path."""
+        given = self.keys.get(path)
+        if given is not None:
+            return given
+        return path.partition("/")[2] if self.below_split and "/" in path else path
+
+
+def is_about_layout(path: Sequence[str]) -> bool:
+    """Whether a path in a folder that was laid out belongs to the laying out, not to the pictures."""
+    return path[0] in (FILE, FILE + ".new", LABELS, ATTACHMENTS)

@@ -1,0 +1,200 @@
+"""Laying a snapshot out in a folder: the original bytes, class by class; what lies there already is not written again."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import re
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from pannier.columns import Digests, digests_of
+from pannier.errors import NotFoundError, PannierError, SourceError, UsageError
+from pannier.machine import usable_cores
+from pannier.sources.folders import read_file
+from pannier.sources.laid_out import ATTACHMENTS, LABELS, LaidOut, is_about_layout
+from pannier.sources.paths import looks_like_picture
+from pannier.store.label_table import write_label_table
+from pannier.store.layout import paths_of
+from pannier.store.query import rows_where
+from pannier.store.unpacking import Unpacker
+
+if TYPE_CHECKING:
+    from pannier.store.snapshot import Snapshot
+
+Progress = Callable[[int, int], None]
+_SHOWN = 5
+_DRAFT = re.compile(r"\..+\.[0-9]+\.new")
+
+
+@dataclass(kw_only=True)
+class LayOutResult:
+    """What laying out did to a folder: files written, kept as they were, removed; `byte_count` of what was written.
+
+    `docket` is the one that was written beside it, in a git work tree.
+    """
+
+    folder: Path
+    written: int = 0
+    kept: int = 0
+    removed: int = 0
+    byte_count: int = 0
+    attachments: list[str] = field(default_factory=list)
+    docket: Path | None = None
+
+
+def lay_out(
+    snapshot: Snapshot,
+    folder: str | Path,
+    *,
+    layout: str = "class",
+    where: str | None = None,
+    hard_links: bool = False,
+    overwrite: bool = False,
+    workers: int | None = None,
+    progress: Progress | None = None,
+) -> LayOutResult:
+    """Brings a folder to what a snapshot says: new or empty, or laid out before, which then gets the differences alone.
+
+    Interrupted, it goes on when it is called again. Changes made by hand since the last time are refused unless `overwrite`.
+    hard_links: files are links to one copy of each picture beside the store's shards. Some 300 bytes of memory a record.
+    Raises UsageError, SourceError, DamageError.
+    """
+    target = Path(folder)
+    before = _before(target)
+    rows = np.arange(len(snapshot)) if where is None else rows_where(snapshot.manifest, where)
+    if not len(rows):
+        raise SourceError(f"no record is left by --where {where}" if where else "the snapshot holds no record")
+    rows, keys, paths = paths_of(snapshot, rows, layout)
+    digests = digests_of(snapshot.manifest.take(rows, ["sha256"]).column(0))
+    wanted = dict(zip(paths, range(len(paths)), strict=True))
+    target.mkdir(parents=True, exist_ok=True)
+    known = _known(snapshot, before, {path: digests[at].tobytes() for path, at in wanted.items()})
+    there = _files_in(target, known)
+    hashed = _hashed(target, sorted(there), workers or usable_cores())
+    is_kept = np.zeros(len(paths), bool)
+    for path, digest in hashed.items():
+        if path in wanted and digest == known[0][path]:
+            is_kept[wanted[path]] = True
+    if before is not None and not overwrite:
+        _refuse_changes_by_hand(before, hashed, known)
+    told = LaidOut(snapshot.id, layout, where, False, below_split=layout == "split")
+    own = {path: key for path, key in zip(paths, keys, strict=True) if told.key_of(path) != key}
+    last = None if before is None else before.snapshot if before.is_whole else before.before
+    told = replace(told, before=last, keys=own)
+    told.write(target)
+    result = LayOutResult(folder=target, kept=int(is_kept.sum()))
+    with Unpacker(snapshot.store, hard_links=hard_links, workers=workers) as unpacker:
+        for path in there - set(wanted):
+            os.unlink(target / path)
+            result.removed += 1
+        missing = np.flatnonzero(~is_kept)
+        jobs = [(target / paths[i], int(rows[i])) for i in missing.tolist()]
+        for written, byte_count in unpacker.write(snapshot, jobs):
+            result.written, result.byte_count = result.written + written, result.byte_count + byte_count
+            if progress:
+                progress(result.written, len(jobs))
+    _remove_empty_folders(target)
+    write_label_table(snapshot, rows, target / LABELS, files=paths)
+    result.attachments = _lay_out_attachments(snapshot, target)
+    replace(told, is_whole=True, before=None).write(target)
+    return result
+
+
+def _before(folder: Path) -> LaidOut | None:
+    """How the folder was laid out; None where it is new or empty. Raises UsageError where something else is in it."""
+    if not folder.exists():
+        return None
+    if not folder.is_dir():
+        raise UsageError(f"{folder} is a file; name a folder, new, empty, or exported into before")
+    before = LaidOut.read(folder)
+    if before is None and any(folder.iterdir()):
+        raise UsageError(f"{folder} is not empty and was not exported into before: name another folder")
+    return before
+
+
+def _known(snapshot: Snapshot, before: LaidOut | None, wanted: dict[str, bytes]) -> list[dict[str, bytes]]:
+    """Digests by path: of what is wanted, and of what was laid out before, the newest first."""
+    ids = [] if before is None else [each for each in (before.snapshot, before.before) if each]
+    return [wanted, *(_laid_out_before(snapshot, each, before) for each in ids if before is not None)]
+
+
+def _files_in(folder: Path, known: list[dict[str, bytes]]) -> set[str]:
+    """The pictures in it, and what is known by its path; what else lies there is let alone."""
+    found: set[str] = set()
+    for root, _, names in os.walk(folder):
+        relative = os.path.relpath(root, folder)
+        below = "" if relative == "." else relative.replace(os.sep, "/") + "/"
+        for name in names:
+            path = below + name
+            if _DRAFT.fullmatch(name):
+                os.unlink(folder / path)  # left behind when laying out was ended
+            elif not is_about_layout(path.split("/")) and (
+                any(path in each for each in known) or looks_like_picture(os.fsencode(name))
+            ):
+                found.add(path)
+    return found
+
+
+def _hashed(folder: Path, paths: Sequence[str], workers: int) -> dict[str, bytes]:
+    root = os.fsencode(folder)
+
+    def digest(path: str) -> bytes:
+        full = os.path.join(root, os.fsencode(path))
+        return hashlib.sha256(read_file(full, os.stat(full).st_size)).digest()
+
+    with ThreadPoolExecutor(workers, thread_name_prefix="pannier-hash") as pool:
+        return dict(zip(paths, pool.map(digest, paths, chunksize=1), strict=True))
+
+
+def _refuse_changes_by_hand(before: LaidOut, hashed: dict[str, bytes], known: list[dict[str, bytes]]) -> None:
+    """Raises PannierError where the folder is neither as it was laid out, nor on its way to what is wanted."""
+    changed = [
+        f"{path} ({'changed' if any(path in each for each in known) else 'new'})"
+        for path, digest in sorted(hashed.items())
+        if not any(each.get(path) == digest for each in known)
+    ]
+    if before.is_whole and len(known) > 1:
+        changed += [f"{path} (removed)" for path in sorted(known[1].keys() - hashed.keys())]
+    if changed:
+        shown = ", ".join(changed[:_SHOWN]) + (f" and {len(changed) - _SHOWN:,} more" if len(changed) > _SHOWN else "")
+        raise PannierError(
+            f"changed by hand since it was laid out: {shown}; bring that in with pannier pack, or say --yes to undo it"
+        )
+
+
+def _laid_out_before(snapshot: Snapshot, snapshot_id: str, before: LaidOut) -> dict[str, bytes]:
+    """The digests by path of what was laid out; nothing where that snapshot is gone."""
+    try:
+        old = snapshot.store.snapshot(snapshot_id)
+    except NotFoundError:
+        return {}
+    rows = np.arange(len(old)) if before.where is None else rows_where(old.manifest, before.where)
+    rows, _, paths = paths_of(old, rows, before.layout)
+    digests: Digests = digests_of(old.manifest.take(rows, ["sha256"]).column(0))
+    return {path: digest.tobytes() for path, digest in zip(paths, digests, strict=True)}
+
+
+def _lay_out_attachments(snapshot: Snapshot, folder: Path) -> list[str]:
+    found = snapshot.attachments
+    for each in found:
+        path = folder / ATTACHMENTS / each.name
+        if not (path.is_file() and path.stat().st_size == each.byte_count and _is(path, each.sha256)):
+            each.save(path)
+    return [each.name for each in found]
+
+
+def _is(path: Path, sha256: str) -> bool:
+    with open(path, "rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest() == sha256
+
+
+def _remove_empty_folders(folder: Path) -> None:
+    for root, folders, names in os.walk(folder, topdown=False):
+        if not folders and not names and Path(root) != folder:
+            os.rmdir(root)

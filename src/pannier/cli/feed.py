@@ -101,14 +101,12 @@ def _opened(
 
 
 def _described(batch: Any) -> dict[str, Any]:
-    images = batch.images
-    return {
-        "shape": list(images.shape),
-        "dtype": str(images.dtype),
-        "lowest": float(images.min()),
-        "highest": float(images.max()),
-        "labels": f"{batch.labels.dtype} {tuple(batch.labels.shape)}",
-    }
+    images, labels = batch.images, batch.labels
+    about = f"{len(labels)} names" if isinstance(labels, list) else f"{labels.dtype} {tuple(labels.shape)}"
+    if isinstance(images, list):  # without a treatment pictures come as they are stored
+        return {"labels": about}
+    ends = {"lowest": float(images.min()), "highest": float(images.max())}
+    return {"shape": list(images.shape), "dtype": str(images.dtype), **ends, "labels": about}
 
 
 def _facts(feed: Feed, first: dict[str, Any], peak_bytes: int) -> dict[str, Any]:
@@ -138,8 +136,8 @@ def _print(facts: dict[str, Any]) -> None:
     threads += f" and {plural(plan['heavy_lanes'], 'heavy lane')}" if plan["heavy_lanes"] else ""
     order = "shuffled" if facts["shuffled"] else "in order of keys"
     order += ", augmented" if facts["augmented"] else ""
-    shape = "x".join(map(str, batch.get("shape", []))) or "no"
-    ranged = f"{batch['dtype']}, {batch['lowest']:.4g} to {batch['highest']:.4g}" if batch else "-"
+    shape = "x".join(map(str, batch.get("shape", []))) or "of files as they are stored"
+    ranged = f" {batch['dtype']}, {batch['lowest']:.4g} to {batch['highest']:.4g}" if "shape" in batch else ""
     print_facts(
         [
             (
@@ -150,7 +148,7 @@ def _print(facts: dict[str, Any]) -> None:
                 "rate",
                 f"{facts['pictures_per_second']:,.0f} pictures/s; waited for {facts['waiting_share']:.0%} of the time",
             ),
-            ("batches", f"{facts['batches_per_epoch']:,} an epoch, the first {shape} {ranged}"),
+            ("batches", f"{facts['batches_per_epoch']:,} an epoch, the first {shape}{ranged}"),
             ("plan", f"{threads}, {plan['ahead']} ahead, {show_bytes(plan['total_bytes'])} {limit}"),
             ("memory", f"{show_bytes(facts['peak_bytes'])} at most, measured"),
         ]

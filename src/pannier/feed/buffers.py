@@ -31,16 +31,47 @@ class Slot:
 class _Loan:
     """The owner of a lent array. NumPy's views keep it alive; its end, and only that, gives the slot back."""
 
-    def __init__(self, slot: Slot, count: int) -> None:
-        self._slot = slot
+    def __init__(self, slot: Slot, count: int, free: FreeSlots) -> None:
+        self._slot, self._free = slot, free
         self.__array_interface__ = slot.array[:count].__array_interface__
 
 
-def lend(slot: Slot, count: int, returned: SimpleQueue[Slot | None]) -> Array:
-    """The first `count` arrays of a slot, as one that puts the slot into `returned` when nothing sees it any more.
+class _Watch(weakref.ref[_Loan]):
+    """Sees the end of a loan, and knows its slot."""
 
-    The finalizer does nothing but that put: it may run in any thread at any moment, and a lock could deadlock there.
+    __slots__ = ("slot",)
+    slot: Slot
+
+
+class FreeSlots:
+    """Slots that nobody uses, as they come back; None among them wakes a waiting reader. Safe between threads.
+
+    A loan's end is told by a call into C alone, which may happen in any thread at any moment: a lock could deadlock there,
+    and Python code could be cut short by Ctrl-C, so that the interruption was swallowed and the slot lost.
     """
-    loan = _Loan(slot, count)
-    weakref.finalize(loan, returned.put, slot).atexit = False
-    return np.asarray(loan)
+
+    def __init__(self) -> None:
+        self._queue: SimpleQueue[Slot | _Watch | None] = SimpleQueue()
+        self._lent: dict[int, _Watch] = {}
+
+    def put(self, slot: Slot | None) -> None:
+        self._queue.put(slot)
+
+    def get(self) -> Slot | None:
+        """The next slot; waits for one."""
+        found = self._queue.get()
+        if isinstance(found, _Watch):
+            self._lent.pop(id(found), None)
+            return found.slot
+        return found
+
+    def empty(self) -> bool:
+        return self._queue.empty()
+
+    def lend(self, slot: Slot, count: int) -> Array:
+        """The first `count` arrays of a slot, as one array; the slot comes back when nothing sees that any more."""
+        loan = _Loan(slot, count, self)
+        watch = _Watch(loan, self._queue.put)
+        watch.slot = slot
+        self._lent[id(watch)] = watch
+        return np.asarray(loan)

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from queue import Empty, SimpleQueue
 
 from pannier.errors import PannierError, PictureError
-from pannier.feed.buffers import Slot
+from pannier.feed.buffers import FreeSlots, Slot
 from pannier.feed.lookup import Issued, Item
 from pannier.images.prepare import Preparation
 from pannier.images.treatment import Treatment
@@ -150,7 +150,7 @@ class Engine:
 
     def __init__(self, directory: Directory, treatment: Treatment | None, settings: Settings) -> None:
         self._directory, self._treatment, self._settings = directory, treatment, settings
-        self.free: SimpleQueue[Slot | None] = SimpleQueue()
+        self.free = FreeSlots()
         self._work = WorkQueue(settings.permits, {False: settings.workers, True: settings.heavy_lanes})
         self._free_at_hand: list[Slot] = []
         self._streams: SimpleQueue[Stream | None] = SimpleQueue()

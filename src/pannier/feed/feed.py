@@ -12,7 +12,7 @@ from typing import Any, Literal, NoReturn
 import numpy as np
 
 from pannier.errors import PannierError, UsageError
-from pannier.feed.buffers import Slot, lend
+from pannier.feed.buffers import Slot
 from pannier.feed.engine import Engine, Settings, Stream
 from pannier.feed.lookup import Issued, Lookup
 from pannier.feed.order import ORDER_BYTES_PER_RECORD
@@ -216,7 +216,7 @@ class Feed:
     def _images(self, slot: Slot, count: int) -> Any:
         assert self._engine is not None
         if slot.shape is not None:
-            return lend(slot, count, self._engine.free)
+            return self._engine.free.lend(slot, count)
         images = slot.items[:count]
         slot.items[:] = [b""] * len(slot.items)
         self._engine.free.put(slot)

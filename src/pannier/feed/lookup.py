@@ -11,6 +11,7 @@ from typing import Any, NamedTuple, TypeVar
 
 import numpy as np
 
+from pannier.columns import DIGEST_BYTES
 from pannier.feed.buffers import Slot
 from pannier.feed.order import flips, shuffled
 from pannier.images.facts import Facts
@@ -115,7 +116,8 @@ class Lookup:
             check_place(self.key_of(rows[i]), sha256[i].tobytes().hex(), int(lengths[i]), found.shards, *where)
         shards = [found.shards[segment] for segment in found.segment.tolist()]
         crcs = self._manifest.gather(rows, "crc32").tolist()
-        return _tuples(Place, shards, found.offset.tolist(), found.length.tolist(), crcs, found.row.tolist())
+        digests = _digests(sha256)
+        return _tuples(Place, shards, found.offset.tolist(), found.length.tolist(), crcs, found.row.tolist(), digests)
 
     def _facts(self, rows: Array) -> list[Facts]:
         """What decoding needs to know; whether a picture is progressive matters to planning alone."""
@@ -129,6 +131,11 @@ class Lookup:
 def _tuples(kind: type[T], *columns: Iterable[Any]) -> list[T]:
     """Named tuples of columns, without a call of Python's own for each of them."""
     return list(map(tuple.__new__, repeat(kind), zip(*columns, strict=False)))
+
+
+def _digests(sha256: Array) -> list[bytes]:
+    content = np.ascontiguousarray(sha256).tobytes()
+    return [content[at : at + DIGEST_BYTES] for at in range(0, len(content), DIGEST_BYTES)]
 
 
 def _give_way() -> None:

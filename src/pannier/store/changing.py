@@ -24,6 +24,7 @@ from pannier.splits import Flags
 from pannier.store.commit import Proposal, commit
 from pannier.store.facts import Fact, plain_value, read_facts
 from pannier.store.grouping import settle
+from pannier.store.leases import writes
 from pannier.store.manifest import COLUMNS
 from pannier.store.merging import rows_there
 from pannier.store.names import FIRST_TRACK, checked_name
@@ -57,6 +58,7 @@ class ChangeResult:
     deviation: dict[str | None, int] = field(default_factory=dict)
 
 
+@writes
 def change(
     store: Store,
     *,

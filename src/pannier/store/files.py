@@ -51,9 +51,20 @@ class Directory:
         except NotFoundError:
             return []
 
-    def delete(self, name: str) -> None:
+    def remove(self, name: str) -> None:
+        """Takes a file away. Raises NotFoundError where it is not there."""
         with disk_errors_translated(name):
-            self.path(name).unlink()
+            os.unlink(self.path(name))
+
+    def changed(self, name: str) -> float:
+        """When a file was made or touched last, in seconds, as the store's own clock tells it."""
+        with disk_errors_translated(name):
+            return self.path(name).stat().st_mtime
+
+    def touch(self, name: str) -> None:
+        """Sets that time to now, as the store's own clock tells it."""
+        with disk_errors_translated(name):
+            os.utime(self.path(name))
 
     def draft(self, folder: str) -> Draft:
         """A new file in the making that will be published into `folder`."""

@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from pannier.columns import NAMES, Digests, Names, codes_of, digests_of, fixed_bytes, numbered, order_by_hash, order_of_keys
 from pannier.errors import DamageError
@@ -304,6 +305,11 @@ def write(directory: Directory, parent: Manifest, changes: Any) -> Manifest:
     return Manifest(base, delta, digests, parent.base_file, delta_file, parent.base_digests)
 
 
+def read_table(directory: Directory, file: ManifestFile) -> Any:
+    """The rows of a base or delta as they stand in its file; every byte is checked. Raises DamageError."""
+    return _read(directory, file)[0]
+
+
 def _read(directory: Directory, file: ManifestFile) -> tuple[Any, dict[int, bytes | None]]:
     path = directory.path(file.path)
     try:
@@ -347,19 +353,28 @@ def _last_of_each(table: Any) -> Any:
     return np.array(sorted(last.values()), np.int64)
 
 
+def overridden_rows(base: Any, delta: Any) -> Any:
+    """The rows of a base that a delta replaces or removes."""
+    base_hashes, delta_hashes = base.column("hash").to_numpy(), delta.column("hash").to_numpy()
+    at, rows = np.searchsorted(base_hashes, delta_hashes, side="left"), np.arange(len(delta_hashes))
+    found: list[Any] = [np.empty(0, np.int64)]
+    while len(rows):  # once, but for keys whose hashes are alike
+        is_candidate = at < len(base_hashes)
+        is_candidate[is_candidate] = base_hashes[at[is_candidate]] == delta_hashes[rows[is_candidate]]
+        at, rows = at[is_candidate], rows[is_candidate]
+        theirs, ours = base.column("key").take(pa.array(at)), delta.column("key").take(pa.array(rows))
+        same = pc.equal(theirs, ours).to_numpy(zero_copy_only=False).astype(bool)
+        found.append(at[same])
+        at, rows = at[~same] + 1, rows[~same]
+    return np.concatenate(found)
+
+
 def _overlaid(base: Any, delta: Any) -> Any:
     """Positions in base + delta, in order of (hash, key), without what delta replaces or removes."""
     base_hashes, delta_hashes = base.column("hash").to_numpy(), delta.column("hash").to_numpy()
     removed = delta.column("removed").to_numpy(zero_copy_only=False)
-    starts = np.searchsorted(base_hashes, delta_hashes, side="left")
-    stops = np.searchsorted(base_hashes, delta_hashes, side="right")
     kept = np.ones(base.num_rows, bool)
-    delta_keys = delta.column("key")
-    touched = np.flatnonzero(stops > starts)
-    for i in touched.tolist():
-        for row in range(int(starts[i]), int(stops[i])):
-            if base.column("key")[row].as_py() == delta_keys[i].as_py():
-                kept[row] = False
+    kept[overridden_rows(base, delta)] = False
     positions = np.flatnonzero(kept)
     added = np.flatnonzero(~removed)
     places = np.searchsorted(base_hashes[positions], delta_hashes[added], side="right")

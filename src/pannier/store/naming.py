@@ -8,12 +8,14 @@ from typing import TYPE_CHECKING
 from pannier.errors import ConflictError, NotFoundError, UsageError, did_you_mean
 from pannier.store.facts import author, now
 from pannier.store.history import is_ancestor
+from pannier.store.leases import writes
 from pannier.store.names import FIRST_TRACK, Entry, Names, checked_name
 
 if TYPE_CHECKING:
     from pannier.store.store import Store
 
 
+@writes
 def start_track(store: Store, track: str, at: str = FIRST_TRACK, *, note: str = "") -> str:
     """Starts a track at a snapshot, by name, without copying: its id. Where the track is there, takes the snapshot over.
 
@@ -35,6 +37,7 @@ def start_track(store: Store, track: str, at: str = FIRST_TRACK, *, note: str = 
     return snapshot
 
 
+@writes
 def add_tag(store: Store, tag: str, at: str = FIRST_TRACK, *, note: str = "", move: bool = False) -> str:
     """Tags a snapshot, by name: its id. Raises UsageError where the tag names another one, unless it is to `move`."""
     checked_name(tag)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
@@ -29,6 +30,8 @@ from pannier.store.commit import Proposal, commit
 from pannier.store.facts import Fact, read_facts
 from pannier.store.grouping import settle
 from pannier.store.ingest import ingest
+from pannier.store.leases import FOLDER as LEASES
+from pannier.store.leases import writes
 from pannier.store.manifest import COLUMNS, FACTS, SCHEMA, Manifest
 from pannier.store.merging import Counts, merge, refuse_both_sides_changed, rows_gone
 from pannier.store.names import FIRST_TRACK, checked_name
@@ -57,6 +60,7 @@ class PackResult(Counts):
     new_bytes: int = 0
 
 
+@writes
 def pack(
     store: Store,
     source: Any,
@@ -330,8 +334,10 @@ def bring_in(source: Any, path: str | Path, **options: Any) -> PackResult:
     try:
         return pack(store, source, **options)
     except BaseException:
-        if not was_store and sorted(os.listdir(folder)) == [FORMAT_FILE]:
+        if not was_store and {*os.listdir(folder)} <= {FORMAT_FILE, LEASES} and not any((folder / LEASES).glob("*")):
             (folder / FORMAT_FILE).unlink()
+            with contextlib.suppress(OSError):
+                (folder / LEASES).rmdir()
             if not was_there:
                 folder.rmdir()
         raise

@@ -38,7 +38,7 @@ def places_of(snapshot: Snapshot, rows: Rows) -> list[Placed]:
         zip(found.segment.tolist(), found.offset.tolist(), found.length.tolist(), found.row.tolist(), strict=True)
     ):
         check_place(keys[i], sha256[i].tobytes().hex(), int(lengths[i]), found.shards, segment, length, row)
-        place = Place(found.shards[segment], offset, length, int(crcs[i]), row)
+        place = Place(found.shards[segment], offset, length, int(crcs[i]), row, sha256[i].tobytes())
         placed.append(Placed(int(rows[i]), keys[i], place))
     return placed
 

@@ -6,22 +6,26 @@ import os
 from collections import OrderedDict
 from typing import NamedTuple
 
+import numpy as np
+
 from pannier.errors import DamageError
 from pannier.hashing import crc32_of
 from pannier.store.files import Directory
+from pannier.store.index import PictureIndex
 from pannier.store.shards import shard_path
 
 DEFAULT_OPEN_FILES = 32
 
 
 class Place(NamedTuple):
-    """Where a picture's bytes lie, their CRC-32, and the row of the shard that they belong to."""
+    """Where a picture's bytes lie, their CRC-32, the row of the shard that they belong to, and their SHA-256."""
 
     shard: str
     offset: int
     length: int
     crc32: int
     row: int
+    sha256: bytes
 
 
 class ReadError(Exception):
@@ -57,7 +61,24 @@ class PictureReader:
 
     def read_into(self, buffer: memoryview, place: Place) -> None:
         """Fills the buffer, which is as long as the picture. Raises ReadError."""
-        shard, offset, length, crc32, _ = place
+        try:
+            self._read(buffer, place)
+        except FileNotFoundError:
+            self._read_elsewhere(buffer, place)
+
+    def _read_elsewhere(self, buffer: memoryview, place: Place) -> None:
+        """The same where the shard is gone: tidying may have moved the picture into another since it was looked up."""
+        places = PictureIndex(self._directory).find(np.frombuffer(place.sha256, np.uint8).reshape(1, 32))
+        if places.segment[0] < 0 or places.length[0] != place.length:
+            raise ReadError(_damaged("its shard is missing"))
+        shard, offset, row = places.shards[places.segment[0]], int(places.offset[0]), int(places.row[0])
+        try:
+            self._read(buffer, place._replace(shard=shard, offset=offset, row=row))
+        except FileNotFoundError:
+            raise ReadError(_damaged("its shard is missing")) from None
+
+    def _read(self, buffer: memoryview, place: Place) -> None:
+        shard, offset, length, crc32, _, _ = place
         try:
             got = os.preadv(self._handle(shard), [buffer], offset)
             while 0 < got < length:
@@ -65,6 +86,8 @@ class PictureReader:
                 if more == 0:
                     break
                 got += more
+        except FileNotFoundError:
+            raise
         except OSError as error:
             raise ReadError(_damaged(f"it cannot be read ({error.strerror or error})")) from error
         if got != length:

@@ -116,7 +116,7 @@ class Seen:
             _, newest = np.unique(whole.column("path").to_numpy()[::-1], return_index=True)
             merged = self._write(whole.take(pa.array(np.sort(len(whole) - 1 - newest))))
             for name in self._segments:
-                self._directory.delete(f"{FOLDER}/{name}")
+                self._directory.remove(f"{FOLDER}/{name}")
             self._segments = [merged]
 
     def _hashes(self, path: bytes) -> tuple[int, int]:

@@ -58,7 +58,7 @@ class Record:
             int(column[0]) for column in (places.segment, places.offset, places.length, places.row)
         )
         check_place(self.key, self.sha256, self.byte_count, places.shards, segment, length, row)
-        place = Place(places.shards[segment], offset, length, self.crc32, row)
+        place = Place(places.shards[segment], offset, length, self.crc32, row, bytes.fromhex(self.sha256))
         reader = PictureReader(self._store.directory)
         try:
             return reader.read(place)

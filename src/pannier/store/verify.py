@@ -12,7 +12,7 @@ import numpy as np
 import pyarrow as pa
 
 from pannier.errors import DamageError, PannierError, StoreError
-from pannier.store import annotating, index, left_out, manifest, seen, shards, snapshot, unpacking
+from pannier.store import annotating, index, leases, left_out, manifest, seen, shards, snapshot, unpacking
 from pannier.store.content import BUCKETS
 from pannier.store.documents import digest
 from pannier.store.files import DRAFT_PREFIX
@@ -31,6 +31,7 @@ KNOWN_FOLDERS = (
     "tags",
     annotating.FOLDER,
     annotating.FILES,
+    leases.FOLDER,
     unpacking.FOLDER,
     "rendered",
 )

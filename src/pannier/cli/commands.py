@@ -22,6 +22,7 @@ from pannier.cli import (
     show,
     survey,
     tag,
+    tidy,
     track,
     verify,
 )
@@ -54,6 +55,7 @@ _COMMANDS = (
     ("Feed", "feed", feed.feed),
     ("Feed", "measure", measure.measure),
     ("Keep", "verify", verify.verify),
+    ("Keep", "tidy", tidy.tidy),
     ("Start", "demo", demo.demo),
 )
 

@@ -22,6 +22,7 @@ from pannier.images.cost import Kinds, decoding_costs, kind_of
 from pannier.images.treatment import Treatment
 from pannier.machine import free_memory_bytes, usable_cores
 from pannier.sizes import read_limit
+from pannier.store.leases import Held, reading
 from pannier.store.manifest import Manifest
 from pannier.store.snapshot import Snapshot
 
@@ -144,6 +145,7 @@ class Feed:
         self._heavy = is_heavy(needs, self.plan.light_bytes)
         self._settings = _settings(self.plan, needs, self._heavy, batch_size)
         self._engine: Engine | None = None
+        self._lease: Held | None = None
         self._stream: Stream | None = None
         self._upcoming = (0, 0)  # epoch and batch that the stream gives next
         self._epoch = 0
@@ -206,6 +208,8 @@ class Feed:
         started = time.perf_counter()
         issued, slot = self._collect()
         self._waited += time.perf_counter() - started
+        if self._lease is not None:
+            self._lease.renew()
         if issued.number != (epoch, number):
             raise UsageError("two loops over one feed at the same time: finish one, or open a feed for each")
         self._upcoming = (epoch, number + 1) if number + 1 < len(self) else (epoch + 1, 0)
@@ -271,7 +275,8 @@ class Feed:
         self._stop_stream()
         if self._engine is None:
             self._engine = Engine(self.snapshot.store.directory, self.treatment, self._settings)
-            self._finalizer = weakref.finalize(self, self._engine.abandon)
+            self._lease = reading(self.snapshot.store.directory, [self.snapshot.id])
+            self._finalizer = weakref.finalize(self, _abandon, self._engine, self._lease)
         self._ready: dict[tuple[int, int], Issued] = {}
         self._upcoming = (epoch, 0)
         lookup = Lookup(
@@ -307,6 +312,8 @@ class Feed:
         if self._engine is not None:
             self._finalizer.detach()
             self._engine.close()
+            if self._lease is not None:
+                self._lease.end()
         self._ready = {}
 
     def __enter__(self) -> Feed:
@@ -336,6 +343,13 @@ class Feed:
     def _key_of_position(self, position: int) -> str:
         key: str = self.snapshot.manifest.take([self._rows[position]], ["key"]).column(0)[0].as_py()
         return key
+
+
+def _abandon(engine: Engine, lease: Held | None) -> None:
+    """What becomes of a feed that nobody closed."""
+    engine.abandon()
+    if lease is not None:
+        lease.end()
 
 
 def _check(batch_size: Any, last: Any, label_as: Any, workers: Any, ahead: Any) -> None:

@@ -14,6 +14,7 @@ from pannier.sources.rows import LeftOut
 from pannier.store import manifest as manifests
 from pannier.store.documents import Document, canonical, digest
 from pannier.store.facts import Facts, author, now
+from pannier.store.leases import check_lease
 from pannier.store.left_out import publish_left_out
 from pannier.store.manifest import Manifest
 from pannier.store.names import Entry
@@ -62,6 +63,7 @@ def commit(store: Store, track: str, build: Callable[[Snapshot | None], Proposal
         content = canonical(document)
         snapshot_id = digest(content)
         store.directory.create(f"{FOLDER}/{snapshot_id}.json", content)
+        check_lease()
         entry = Entry(last.number + 1 if last else 1, snapshot_id, document["time"], document["author"])
         if store.tracks.append(track, entry):
             return Snapshot(store, snapshot_id, manifest=after), True

@@ -122,9 +122,14 @@ class PictureIndex:
         self._starts = np.zeros(1, np.int64)
 
     def refresh(self) -> None:
-        new = [name for name in shard_names(self._directory) if name not in self._known]
-        if not new:
+        """Takes in shards that have come since, and drops those that have gone."""
+        there = shard_names(self._directory)
+        gone = self._known - set(there)
+        new = [name for name in there if name not in self._known]
+        if not new and not gone:
             return
+        self._known -= gone
+        self._segments = [segment for segment in self._segments if segment.shard not in gone]
         for name in new:
             try:
                 self._segments.append(read_segment(self._directory, name))
@@ -132,6 +137,7 @@ class PictureIndex:
                 continue  # neither index nor shard can be read: its pictures are not to be had
         self._known.update(new)
         if not self._segments:
+            self._shards, self._prefixes = [], np.empty(0, np.uint64)
             return
         self._shards = [segment.shard for segment in self._segments]
         lengths = [len(segment.offset) for segment in self._segments]

@@ -12,6 +12,7 @@ import socket
 import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
+from contextvars import ContextVar
 from dataclasses import dataclass
 from functools import cache, wraps
 from typing import Any, TypeVar, cast
@@ -28,6 +29,8 @@ SECONDS = {WRITER: 600, READER: 6 * 3600, VERIFIER: 600, TIDIER: 600}
 # a writer waits so long for a tidier to end
 LONGEST_WAIT_SECONDS = 60.0
 _PAUSE_SECONDS = 0.25
+
+_held: ContextVar[Held | None] = ContextVar("held", default=None)
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -76,7 +79,7 @@ def leases(directory: Directory) -> list[Lease]:
 
 
 class Held:
-    """A lease of one's own. `renew` from time to time; `end` may be called twice."""
+    """A lease of one's own. `renew` from time to time, which cannot bring back one that expired; `end` may come twice."""
 
     def __init__(self, directory: Directory, kind: str, snapshots: Sequence[str] = ()) -> None:
         self._directory = directory
@@ -98,7 +101,8 @@ class Held:
 
     def renew(self) -> None:
         """Renews it where a quarter of its time has gone; costs nothing before."""
-        if time.monotonic() - self._renewed > self.seconds / 4 and not self._has_ended:
+        waited = time.monotonic() - self._renewed
+        if self.seconds / 4 < waited < self.seconds * 3 / 4 and not self._has_ended:
             self._renewed = time.monotonic()
             with contextlib.suppress(StoreError, NotFoundError):
                 self._directory.touch(f"{FOLDER}/{self.name}")
@@ -126,14 +130,31 @@ def holding(directory: Directory, kind: str) -> Iterator[Held]:
             held.renew()
 
     thread = threading.Thread(target=renew, name="pannier-lease", daemon=True)
+    before = _held.set(held)
     try:
         thread.start()
         yield held
     finally:
+        _held.reset(before)
         ended.set()
         held.end()
         if thread.ident is not None:
             thread.join()
+
+
+def check_lease() -> None:
+    """Raises ConflictError where the lease that this call holds, if it holds one, has expired."""
+    held = _held.get()
+    if held is not None:
+        held.check()
+
+
+def reading(directory: Directory, snapshots: Sequence[str]) -> Held | None:
+    """A reader's lease on some snapshots, to be renewed and ended; None where the store cannot be written to."""
+    try:
+        return Held(directory, READER, snapshots)
+    except StoreError:
+        return None
 
 
 def writes(function: F) -> F:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -19,6 +19,9 @@ from pannier.store.names import FIRST_TRACK, TAGS, TRACKS, Names
 from pannier.store.packing import PackResult, pack
 from pannier.store.shards import perceptual_hashes, shard_path
 from pannier.store.snapshot import FOLDER, Snapshot, address
+
+if TYPE_CHECKING:
+    from pannier.store.tidying import Tidied
 
 FORMAT_FILE = "pannier.json"
 FORMAT_NAME = "pannier store"
@@ -99,6 +102,12 @@ class Store:
         from pannier.store.naming import add_tag
 
         return self.snapshot(add_tag(self, tag, at, note=note, move=move))
+
+    def tidy(self, *, older_than: str | float = "14d", apply: bool = False) -> Tidied:
+        """What nothing refers to any more, and how much it would free; with `apply` it goes. See `pannier.store.tidying`."""
+        from pannier.store.tidying import tidy
+
+        return tidy(self, older_than=older_than, apply=apply)
 
     def pack(self, source: Any, **options: Any) -> PackResult:
         """Brings a source in as a new snapshot; see `pannier.store.packing.pack` for the options."""

@@ -1,0 +1,71 @@
+"""pannier tidy"""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from pannier.cli.options import AsJson
+from pannier.cli.terminal import live_bar, plural, print_json, print_table, print_wrapped
+
+if TYPE_CHECKING:
+    from pannier.store.tidying import Tidied
+
+
+def tidy(
+    store: Annotated[str, typer.Argument(metavar="STORE", help="The store.")],
+    older_than: Annotated[str, typer.Option(metavar="AGE", help="Only what has been there so long: 14d, 12h, 30m.")] = "14d",
+    yes: Annotated[bool, typer.Option("--yes", metavar="", help="Do it; without, it is only said.")] = False,
+    json: AsJson = False,
+) -> int:
+    """Say what nothing refers to any more and how much it would free; with --yes it goes.
+
+    History is kept: what a track or a tag leads to stays, and what a running writer or reader needs.
+
+    [dim]$[/dim] pannier tidy swatches.store
+
+    [dim]$[/dim] pannier tidy swatches.store --older-than 2w --yes
+    """
+    from pannier.store.store import open_store
+    from pannier.store.tidying import tidy as go_over
+
+    with live_bar("tidy", "looking what is referenced") as bar:
+        step = None if bar is None else lambda done, total: bar.show(done, total, lambda: "")
+        result = go_over(open_store(store), older_than=older_than, apply=yes, progress=step)
+    if json:
+        facts = {
+            name: getattr(result, name) for name in ("byte_count", "moved_bytes", "repacked", "doubles", "kept", "is_done")
+        }
+        print_json(facts | {"going": [vars(each) for each in result.going]})
+        return 0
+    _print(result, store, older_than)
+    return 0
+
+
+def _print(result: Tidied, store: str, older_than: str) -> None:
+    from pannier.sizes import show_bytes
+
+    if not result.going:
+        print(f"Nothing to tidy: all that is older than {older_than} is in use.")
+    else:
+        counts, sizes = Counter(each.kind for each in result.going), Counter[str]()
+        reasons = {each.kind: each.reason for each in result.going}
+        for going in result.going:
+            sizes[going.kind] += going.byte_count
+        rows = [[kind, reasons[kind], f"{count:,}", show_bytes(sizes[kind])] for kind, count in counts.items()]
+        print_table(["what", "why", "files", "bytes"], rows, left=2)
+        if result.repacked:
+            what = f"{plural(len(result.repacked), 'shard')} mostly dead"
+            print(
+                f"\n{what}: {show_bytes(result.moved_bytes)} of live pictures {'moved' if result.is_done else 'would move'}."
+            )
+        if result.doubles:
+            print(f"{plural(result.doubles, 'picture')} stored twice: once is enough.")
+        if result.is_done:
+            print(f"\n{show_bytes(result.byte_count)} freed.")
+        else:
+            print(f"\nThis would free {show_bytes(result.byte_count)}: pannier tidy {store} --older-than {older_than} --yes")
+    for each in result.kept:
+        print_wrapped(f"Stays for now: {each}.")

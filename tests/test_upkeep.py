@@ -1,0 +1,190 @@
+"""Upkeep: tidying takes what nobody needs and nothing else; leases, readers and writers beside it."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+import pannier
+from pannier.errors import ConflictError, DamageError, NotFoundError, UsageError
+from pannier.store.leases import FOLDER, WRITER, Held, holding, leases
+from pannier.store.naming import remove
+from tests.conftest import Ended, fill
+
+TREATMENT = pannier.Treatment(16)
+
+
+@pytest.fixture
+def store(tmp_path: Path) -> pannier.Store:
+    """Main has ten pictures a class; the track trial had forty more in a shard of their own, and was deleted."""
+    store = pannier.create(tmp_path / "s.store")
+    store.pack(fill(tmp_path / "a", 10), shares="train=70,val=30", seed=2)
+    store.start_track("trial")
+    store.pack(fill(tmp_path / "b", 40, first=100), track="trial")
+    return store
+
+
+def bytes_in(store: pannier.Store) -> int:
+    return sum(path.stat().st_size for path in store.path.rglob("*") if path.is_file())
+
+
+def all_pictures(snapshot: pannier.Snapshot) -> dict[str, bytes]:
+    return {record.key: record.bytes() for record in snapshot}
+
+
+def test_what_a_deleted_track_alone_had_goes_and_nothing_else(store: pannier.Store, run: Callable[..., Ended]) -> None:
+    main, trial = store.snapshot(), store.snapshot("trial").id
+    before = all_pictures(main)
+    assert store.tidy(older_than=0).going == []
+    remove(store.tracks, "trial")
+    assert store.tidy(older_than="1h").going == []
+    plan = run("tidy", store.path, "--older-than", "0s")
+    assert "This would free" in plan.out
+    there, promised = bytes_in(store), store.tidy(older_than=0).byte_count
+    done = run("tidy", store.path, "--older-than", "0s", "--yes", "--json")
+    assert done.status == 0, done.err
+    facts = json.loads(done.out)
+    assert {each["kind"] for each in facts["going"]} == {"snapshot", "manifest", "index", "shard"}
+    assert there - bytes_in(store) == promised == facts["byte_count"]
+    assert all_pictures(pannier.open(store.path)) == before
+    assert pannier.verify(store) == []
+    with pytest.raises(NotFoundError):
+        store.snapshot(trial[:12])
+    assert "Nothing to tidy" in run("tidy", store.path, "--older-than", "0s").out
+    again = store.pack(store.path.parent / "b").snapshot
+    assert len(all_pictures(again)) == 150
+    assert pannier.verify(store) == []
+
+
+def test_a_mostly_dead_shard_is_packed_anew_under_a_running_feed(tmp_path: Path) -> None:
+    store = pannier.create(tmp_path / "s.store")
+    store.pack(fill(tmp_path / "a", 40), track="trial")
+    few = fill(tmp_path / "few", 0)
+    for name in ("plain", "satin", "twill"):
+        for i in range(4):
+            ending = "png" if i % 10 == 7 else "jpg"
+            shutil.copy(tmp_path / "a" / name / f"{i:04}.{ending}", few / name)
+    snapshot = store.pack(few).snapshot
+    remove(store.tracks, "trial")
+    expected = all_pictures(snapshot)
+    with snapshot.feed(None, TREATMENT, batch_size=2, ahead=1, workers=1) as feed:
+        batches = iter(feed)
+        first = next(batches).images.copy()
+        kept = store.tidy(older_than=0, apply=True)
+        assert any("packed anew another time" in each for each in kept.kept)
+        assert len(list(batches)) == 5
+    looked_up = [snapshot[key] for key in expected]
+    done = store.tidy(older_than=0, apply=True)
+    assert (len(done.repacked), done.moved_bytes) == (1, sum(map(len, expected.values())))
+    assert {record.key: record.bytes() for record in looked_up} == expected
+    with snapshot.feed(None, TREATMENT, batch_size=2) as feed:
+        assert (next(iter(feed)).images == first).all()
+    assert pannier.verify(store) == []
+
+
+def test_pictures_that_are_stored_twice_are_folded(tmp_path: Path) -> None:
+    both = fill(tmp_path / "a", 12)
+    one, other = pannier.create(tmp_path / "1.store"), pannier.create(tmp_path / "2.store")
+    one.pack(both, shards=2)
+    snapshot = other.pack(both).snapshot
+    for folder in ("shards", "index"):
+        for path in (one.path / folder).iterdir():
+            shutil.copy(path, other.path / folder)
+    done = other.tidy(older_than=0, apply=True)
+    assert done.doubles == 36
+    assert len(list((other.path / "shards").iterdir())) == 1
+    assert len(all_pictures(snapshot)) == 36
+    assert pannier.verify(other) == []
+
+
+def test_nothing_goes_that_a_running_writer_needs(store: pannier.Store) -> None:
+    remove(store.tracks, "trial")
+    files = sorted(store.path.rglob("*"))
+    with holding(store.directory, WRITER):
+        with pytest.raises(ConflictError, match="a writer on .* is at work here: nothing was tidied"):
+            store.tidy(older_than=0, apply=True)
+        assert "at work" in store.tidy(older_than=0).kept[0]
+    assert [path for path in sorted(store.path.rglob("*")) if "leases" not in path.parts] == [
+        path for path in files if "leases" not in path.parts
+    ]
+    assert store.tidy(older_than=0, apply=True).byte_count > 0
+
+
+def test_a_lease_holds_by_the_clock_of_the_store_until_its_process_ends_or_it_expires(store: pannier.Store) -> None:
+    held = Held(store.directory, WRITER)
+    (found,) = leases(store.directory)
+    assert (found.is_live, found.kind, found.process) == (True, WRITER, os.getpid())
+    file = store.path / FOLDER / held.name
+    os.utime(file, (0, os.stat(file).st_mtime - 601))
+    assert not leases(store.directory)[0].is_live
+    store.tidy(older_than=0, apply=True)
+    assert not file.exists()
+    with pytest.raises(ConflictError, match="stood still"):
+        held.check()
+    program = (
+        "import pannier, os\nfrom pannier.store.leases import Held\n"
+        f"Held(pannier.open_store({str(store.path)!r}).directory, 'writer')\nos._exit(0)"
+    )
+    subprocess.run([sys.executable, "-c", program], check=True, timeout=60)
+    assert [lease.is_live for lease in leases(store.directory)] == [False]
+    remove(store.tracks, "trial")
+    assert store.tidy(older_than=0, apply=True).byte_count > 0
+    assert leases(store.directory) == []
+
+
+def test_a_writer_that_stood_still_for_too_long_publishes_nothing(
+    store: pannier.Store, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    head = store.tracks.head("main")
+
+    def lose(self: Held) -> None:
+        (store.path / FOLDER / self.name).unlink(missing_ok=True)
+        check(self)
+
+    check = Held.check
+    monkeypatch.setattr(Held, "check", lose)
+    with pytest.raises(ConflictError, match="its lease on the store expired"):
+        store.change(where="true", set="loom=1")
+    assert store.tracks.head("main") == head
+
+
+def test_a_feed_keeps_the_snapshot_that_it_reads(store: pannier.Store) -> None:
+    trial = store.snapshot("trial")
+    expected = len(trial)
+    remove(store.tracks, "trial")
+    with trial.feed(None, TREATMENT, batch_size=50) as feed:
+        seen = len(next(iter(feed)))
+        assert store.tidy(older_than=0, apply=True).going == []
+        seen = sum(len(batch) for batch in feed)
+    assert seen == expected
+    assert store.tidy(older_than=0, apply=True).byte_count > 0
+
+
+def test_a_store_that_was_opened_before_packs_what_was_tidied_again(store: pannier.Store) -> None:
+    assert len(all_pictures(store.snapshot("trial"))) == 150
+    remove(store.tracks, "trial")
+    pannier.open_store(store.path).tidy(older_than=0, apply=True)
+    snapshot = store.pack(store.path.parent / "b").snapshot
+    assert len(all_pictures(snapshot)) == 150
+    assert pannier.verify(store) == []
+
+
+def test_tidying_stops_where_it_cannot_tell_what_is_needed(store: pannier.Store) -> None:
+    remove(store.tracks, "trial")
+    manifest = store.path / store.snapshot().manifest.base_file.path  # type: ignore[union-attr]
+    content = manifest.read_bytes()
+    manifest.write_bytes(content[:-9] + b"x" + content[-8:])
+    files = sorted(path for path in store.path.rglob("*") if path.is_file())
+    with pytest.raises(DamageError):
+        store.tidy(older_than=0, apply=True)
+    assert sorted(path for path in store.path.rglob("*") if path.is_file()) == files
+    manifest.write_bytes(content)
+    with pytest.raises(UsageError, match="is no age"):
+        store.tidy(older_than="soon")

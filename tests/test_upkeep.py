@@ -188,3 +188,49 @@ def test_tidying_stops_where_it_cannot_tell_what_is_needed(store: pannier.Store)
     manifest.write_bytes(content)
     with pytest.raises(UsageError, match="is no age"):
         store.tidy(older_than="soon")
+
+
+def test_a_copy_brings_what_the_other_lacks_and_ids_are_equal(
+    store: pannier.Store, tmp_path: Path, run: Callable[..., Ended]
+) -> None:
+    snapshot = store.snapshot()
+    snapshot.annotate(facts={"accuracy": 0.9}, attach={"run.txt": Path(__file__)})
+    assert run("copy", store.path, tmp_path / "other.store").status == 0
+    other = pannier.open_store(tmp_path / "other.store")
+    assert other.snapshot().id == snapshot.id
+    assert all_pictures(other.snapshot()) == all_pictures(snapshot)
+    assert other.snapshot().facts == {"accuracy": 0.9}
+    assert other.snapshot().attachment("run.txt").bytes() == Path(__file__).read_bytes()
+    assert pannier.verify(other) == []
+    assert "everything was there already" in run("copy", store.path, other.path).out
+    trial = run("copy", f"{store.path}@trial", other.path, "--json")
+    assert json.loads(trial.out)["pictures"] == 120
+    assert other.tracks.all_names() == ["main", "trial"]
+    other.change(where="true", set="loom=1")
+    assert run("copy", other.path, store.path).status == 0
+    assert store.snapshot().id == other.snapshot().id
+    store.change(where="true", set="loom=2")
+    other.change(where="true", set="loom=3")
+    refused = run("copy", other.path, store.path)
+    assert refused.status == 1
+    assert "choose another name there with --track" in refused.err
+    assert run("copy", other.path, store.path, "--track", "theirs").status == 0
+    assert pannier.verify(store) == []
+
+
+def test_a_copy_that_was_interrupted_goes_on(store: pannier.Store, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    from pannier.store import copying
+
+    other = pannier.create(tmp_path / "other.store")
+
+    def stopped(*_: object) -> None:
+        raise KeyboardInterrupt
+
+    monkeypatch.setattr(copying, "_copy_file", stopped)
+    with pytest.raises(KeyboardInterrupt):
+        store.copy("trial", other)
+    monkeypatch.undo()
+    assert other.tracks.all_names() == []
+    done = store.copy("trial", other)
+    assert (done.pictures, done.snapshots) == (0, 2)
+    assert all_pictures(other.snapshot("trial")) == all_pictures(store.snapshot("trial"))

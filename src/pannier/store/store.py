@@ -21,6 +21,7 @@ from pannier.store.shards import perceptual_hashes, shard_path
 from pannier.store.snapshot import FOLDER, Snapshot, address
 
 if TYPE_CHECKING:
+    from pannier.store.copying import Copied
     from pannier.store.tidying import Tidied
 
 FORMAT_FILE = "pannier.json"
@@ -108,6 +109,12 @@ class Store:
         from pannier.store.tidying import tidy
 
         return tidy(self, older_than=older_than, apply=apply)
+
+    def copy(self, name: str, other: Store, *, track: str | None = None) -> Copied:
+        """Brings a snapshot with its history into another store, only what that lacks; see `pannier.store.copying.copy`."""
+        from pannier.store.copying import copy
+
+        return copy(self, name, other, track=track)
 
     def pack(self, source: Any, **options: Any) -> PackResult:
         """Brings a source in as a new snapshot; see `pannier.store.packing.pack` for the options."""

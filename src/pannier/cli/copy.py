@@ -1,0 +1,45 @@
+"""pannier copy"""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from pannier.cli.options import AsJson, Store
+from pannier.cli.terminal import plural, print_json, progress_bar
+
+
+def copy(
+    store: Store,
+    other: Annotated[
+        str, typer.Argument(metavar="OTHER", help="The other store; made where nothing or an empty folder is.")
+    ],
+    track: Annotated[str | None, typer.Option(help="What it is called there; by default as here.")] = None,
+    json: AsJson = False,
+) -> int:
+    """Bring a snapshot with its history into another store: only what that lacks. Interrupted, it goes on.
+
+    [dim]$[/dim] pannier copy swatches.store /mnt/mill/swatches.store
+
+    [dim]$[/dim] pannier copy swatches.store@spring weave.store --track spring-weaves
+    """
+    from pannier.sizes import show_bytes
+    from pannier.store.copying import copy as bring
+    from pannier.store.snapshot import address
+    from pannier.store.store import open_or_create, open_store
+
+    path, name = address(store)
+    here = open_store(path)
+    here.resolve(name)
+    with progress_bar("copy") as progress:
+        done = bring(here, name, open_or_create(other), track=track, progress=progress)
+    if json:
+        names = ("track", "pictures", "byte_count", "snapshots")
+        print_json({"snapshot": done.snapshot.id} | {name: getattr(done, name) for name in names})
+    elif done.pictures or done.snapshots:
+        what = f"{plural(done.pictures, 'picture')}, {show_bytes(done.byte_count)}, {plural(done.snapshots, 'snapshot')}"
+        print(f"{other}@{done.track} is snapshot {done.snapshot.id[:12]}: {what} brought there.")
+    else:
+        print(f"{other}@{done.track} is snapshot {done.snapshot.id[:12]}: everything was there already.")
+    return 0

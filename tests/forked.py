@@ -1,6 +1,6 @@
-"""Runs packs in forked children of a warm process, and kills them at a chosen or a random moment.
+"""Runs operations in forked children of a warm process, and kills them at a chosen or a random moment.
 
-Reads lines of JSON: {"store", "source", "kill_at": n, "moment": "before" | "after"} or {"store", "source", "kill_after": s};
+Reads lines of JSON: {"operation", "world", "store", "kill_at": n, "moment": "before" | "after"}, or "kill_after": s;
 answers each with {"signal": n, "steps": n}. `kill_at` counts the system calls by which something becomes visible or durable.
 """
 
@@ -11,12 +11,13 @@ import os
 import signal
 import sys
 import time
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-import pannier
 from pannier.images.perceptual import PerceptualHasher
+from tests.operations import operate
 
 STEPS = ("link", "unlink", "fsync", "mkdir", "open")
 
@@ -44,7 +45,7 @@ def count_and_kill(kill_at: int, moment: str) -> list[int]:
 
 def in_child(job: dict[str, Any], report: int) -> None:
     seen = count_and_kill(job.get("kill_at", 0), job.get("moment", "before"))
-    pannier.open_store(job["store"]).pack(job["source"], shard_bytes=30_000, workers=2)
+    operate(job["operation"], Path(job["world"]), Path(job["store"]))
     os.write(report, str(seen[0]).encode())
 
 

@@ -17,7 +17,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 PROOFS = (
-    ("Killed packs", "tests/test_proofs.py::test_a_pack_killed_anywhere_leaves_before_or_after", 10),
+    ("Killed operations", "tests/test_proofs.py::test_an_operation_killed_anywhere_leaves_before_or_after", 10),
     ("Refused calls", "tests/test_proofs.py::test_any_call_that_the_disk_refuses_leaves_before_or_after", 10),
     ("Damage", "tests/test_proofs.py::test_any_damage_is_found_and_no_wrong_picture_is_given_out", 8),
     ("Packers at once", "tests/test_proofs.py::test_packers_at_once_lose_no_snapshot", 5),

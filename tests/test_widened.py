@@ -97,7 +97,7 @@ def test_an_interrupted_pack_goes_on_without_reading_again(tmp_path: Path, monke
     result = pannier.open_store(tmp_path / "s.store").pack(folder, shard_bytes=50 << 10)
     assert len(result.snapshot) == 750
     assert len(opened) < 750, "what was stored is not looked into again"
-    assert pannier.verify(result.snapshot.store) == []
+    assert not [finding for finding in pannier.verify(result.snapshot.store) if finding.is_damage]
 
 
 def test_pictures_are_recoded_where_asked(tmp_path: Path, store: pannier.Store) -> None:

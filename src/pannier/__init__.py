@@ -30,10 +30,11 @@ if TYPE_CHECKING:
     from pannier.store.comparing import Comparison, compare
     from pannier.store.docket import Docket
     from pannier.store.exporting import restore
+    from pannier.store.findings import Finding
     from pannier.store.packing import PackResult
     from pannier.store.snapshot import Record, Snapshot
     from pannier.store.store import Store, create, open, open_store
-    from pannier.store.verify import Finding, verify
+    from pannier.store.verify import verify
 
 __version__ = "0.1.0"
 
@@ -46,7 +47,7 @@ _HOMES = {
     "DamageError": "pannier.errors",
     "Docket": "pannier.store.docket",
     "Feed": "pannier.feed.feed",
-    "Finding": "pannier.store.verify",
+    "Finding": "pannier.store.findings",
     "Findings": "pannier.sources.findings",
     "Gathered": "pannier.sources.gathering.gather",
     "LimitError": "pannier.errors",

@@ -103,7 +103,8 @@ def _copy_pictures(store: Store, other: Store, pictures: Digests, copied: Copied
         name = places.shards[number]
         wanted = np.zeros(len(read_segment(store.directory, name).row), bool)
         wanted[places.row[places.segment == number]] = True
-        copied.byte_count += write_shards(other.directory, pictures_in(store.directory, name, wanted), step)
+        written, _ = write_shards(other.directory, pictures_in(store.directory, name, wanted), step)
+        copied.byte_count += written
     other.index.refresh()
 
 

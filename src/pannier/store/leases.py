@@ -30,6 +30,8 @@ SECONDS = {WRITER: 600, READER: 6 * 3600, VERIFIER: 600, TIDIER: 600}
 LONGEST_WAIT_SECONDS = 60.0
 _PAUSE_SECONDS = 0.25
 
+# the leases that this process holds
+_own: set[str] = set()
 _held: ContextVar[Held | None] = ContextVar("held", default=None)
 
 F = TypeVar("F", bound=Callable[..., Any])
@@ -53,7 +55,9 @@ class Lease:
     @property
     def is_live(self) -> bool:
         """Whether it holds: not expired, and its process not known to have ended."""
-        return self.age_seconds <= self.seconds and not (self.machine == _machine() and not _is_running(self.process))
+        if self.age_seconds > self.seconds:
+            return False
+        return self.machine != _machine() or _is_held(self.process, self.name)
 
     @property
     def text(self) -> str:
@@ -95,6 +99,7 @@ class Held:
             "seconds": self.seconds,
             "snapshots": list(snapshots),
         }
+        _own.add(self.name)
         self._directory.create(f"{FOLDER}/{self.name}", sealed(document))
         self._renewed = time.monotonic()
         self._has_ended = False
@@ -115,6 +120,7 @@ class Held:
     def end(self) -> None:
         if not self._has_ended:
             self._has_ended = True
+            _own.discard(self.name)
             with contextlib.suppress(StoreError, NotFoundError):
                 self._directory.remove(f"{FOLDER}/{self.name}")
 
@@ -208,7 +214,10 @@ def _machine() -> str:
     return " ".join(parts) or socket.gethostname()
 
 
-def _is_running(process: int) -> bool:
+def _is_held(process: int, name: str) -> bool:
+    """Whether a process of this machine still has a lease: one that could not be taken away is none of ours any more."""
+    if process == os.getpid():
+        return name in _own
     import psutil
 
     return bool(psutil.pid_exists(process))

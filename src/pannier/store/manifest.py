@@ -116,6 +116,13 @@ class Manifest:
         return self._all.num_rows if self._rows is None else len(self._rows)
 
     @property
+    def delta_rows(self) -> Any:
+        """The rows of the delta, with the column `removed`; none where there is none."""
+        if self._delta is not None:
+            return self._delta
+        return SCHEMA.append(REMOVED).empty_table()
+
+    @property
     def content_id(self) -> str:
         return content_id(self.digests)
 

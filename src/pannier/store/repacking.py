@@ -15,7 +15,7 @@ from pannier.errors import DamageError
 from pannier.images.facts import Facts
 from pannier.splits import Flags
 from pannier.store.files import Directory
-from pannier.store.index import publish_segment
+from pannier.store.index import publish_segment, segment_file
 from pannier.store.referenced import distinct, is_in
 from pannier.store.shards import (
     DEFAULT_SHARD_BYTES,
@@ -44,12 +44,17 @@ class ShardLife:
 def live_pictures(store: Store, pictures: Digests, is_old: Callable[[str], bool]) -> tuple[dict[str, ShardLife], int]:
     """By shard which pictures live: those that `pictures` has, each in one shard, and all of young ones; how many doubles.
 
-    A picture that is in several shards lives in the one of which most lives. Raises DamageError.
+    A picture that is in several shards lives in a young one, or the one of which least is dead. Raises DamageError.
     """
     located: dict[str, Located] = {name: locate(shard_path(store.directory, name)) for name in shard_names(store.directory)}
     live = {name: is_in(each.sha256, pictures) for name, each in located.items()}
     young = [name for name in located if not is_old(f"{FOLDER}/{name}{SUFFIX}")]
-    order = sorted(located, key=lambda name: (name not in young, -int(located[name].length[live[name]].sum()), name))
+
+    def rank(name: str) -> tuple[bool, int, int, str]:
+        length = located[name].length
+        return name not in young, int(length[~live[name]].sum()), -int(length[live[name]].sum()), name
+
+    order = sorted(located, key=rank)
     homed: Digests = np.empty((0, 32), np.uint8)
     doubles = 0
     for name in order:
@@ -63,8 +68,8 @@ def live_pictures(store: Store, pictures: Digests, is_old: Callable[[str], bool]
     return {name: ShardLife(each.length, live[name]) for name, each in located.items()}, doubles
 
 
-def repack(store: Store, live: Mapping[str, Flags], renew: Callable[[], None]) -> int:
-    """Writes the live pictures of shards, by name, into new ones, each checked: how many bytes. Raises DamageError.
+def repack(store: Store, live: Mapping[str, Flags], renew: Callable[[], None]) -> tuple[int, set[str]]:
+    """Writes the live pictures of shards, by name, into new ones, each checked: (bytes, files). Raises DamageError.
 
     renew: called before every picture.
     """
@@ -72,9 +77,10 @@ def repack(store: Store, live: Mapping[str, Flags], renew: Callable[[], None]) -
     return write_shards(store.directory, pictures, renew)
 
 
-def write_shards(directory: Directory, pictures: Iterable[Picture], each_time: Callable[[], None]) -> int:
-    """Writes pictures into new shards, with their indexes: how many bytes. Memory is one block."""
+def write_shards(directory: Directory, pictures: Iterable[Picture], each_time: Callable[[], None]) -> tuple[int, set[str]]:
+    """Writes pictures into new shards, with their indexes: (bytes, files). Memory is one block."""
     rest, total = iter(pictures), 0
+    files: set[str] = set()
     picture = next(rest, None)
     while picture is not None:
         with ShardWriter(directory) as writer:
@@ -85,7 +91,8 @@ def write_shards(directory: Directory, pictures: Iterable[Picture], each_time: C
             total += writer.byte_count
             name, located = writer.finish()
         publish_segment(directory, name, located)
-    return total
+        files |= {f"{FOLDER}/{name}{SUFFIX}", segment_file(name)}
+    return total, files
 
 
 def pictures_in(directory: Directory, name: str, wanted: Flags) -> Iterator[Picture]:

@@ -318,6 +318,14 @@ def count_document(manifest: Manifest) -> list[list[Any]]:
     return sorted(counts, key=lambda row: (row[0] is None, row[0] or "", row[1] is None, row[1] or ""))
 
 
+def check_fields(document: Document, snapshot_id: str) -> None:
+    """Raises DamageError where a snapshot's document lacks what a snapshot has."""
+    wanted = ("parents", "time", "author", "note", "facts", "attachments", "classes", "records", "counts", "base", "delta")
+    lacking = [name for name in (*wanted, "content_id", "left_out") if name not in document]
+    if lacking:
+        raise DamageError(f"snapshot {snapshot_id[:SHOWN_DIGITS]} is damaged: it has no {lacking[0]!r}")
+
+
 def check_place(key: str, sha256: str, byte_count: int, shards: list[str], segment: int, length: int, row: int) -> None:
     """Raises DamageError where a picture is in no shard (segment -1), or not with the length that the manifest gives."""
     if segment < 0:

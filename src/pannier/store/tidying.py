@@ -118,9 +118,11 @@ class _Tidying:
 
     def run(self, progress: Progress | None) -> Tidied:
         """Does it: new shards first, then what goes, whatever names something before what it names."""
+        index.restore_segments(self._directory)
         result = self.plan()
         assert self._held is not None
-        result.moved_bytes = repack(self._store, self._live, self._held.renew)
+        result.moved_bytes, new = repack(self._store, self._live, self._held.renew)
+        result.going = [each for each in result.going if each.file not in new]  # written by a tidying that was ended
         for done, going in enumerate(result.going, 1):
             self._held.renew()
             self._held.check()

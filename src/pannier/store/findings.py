@@ -1,0 +1,22 @@
+"""What verifying finds: one thing wrong, or one thing to know."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+FROM_COPY = "bring the file back from a copy of the store: pannier verify STORE --repair-from COPY"
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One thing found: in which file, what is wrong, what it harms, what to do. Information alone where not `is_damage`.
+
+    `keys` are the records that are harmed, where that can be told.
+    """
+
+    file: str
+    problem: str
+    harms: str
+    advice: str
+    is_damage: bool = True
+    keys: tuple[str, ...] = ()

@@ -234,3 +234,92 @@ def test_a_copy_that_was_interrupted_goes_on(store: pannier.Store, tmp_path: Pat
     done = store.copy("trial", other)
     assert (done.pictures, done.snapshots) == (0, 2)
     assert all_pictures(other.snapshot("trial")) == all_pictures(store.snapshot("trial"))
+
+
+@pytest.fixture
+def two_copies(tmp_path: Path) -> tuple[pannier.Store, Path]:
+    """A store with some of everything, and a copy of it, byte for byte."""
+    store = pannier.create(tmp_path / "s.store")
+    folder = fill(tmp_path / "a", 12)
+    (folder / "twill" / "broken.jpg").write_bytes(b"\xff\xd8\xff\xe0 no picture")
+    store.pack(folder, shares="train=70,val=30", shards=3)
+    store.snapshot().annotate(facts={"run": 1}, attach={"run.txt": Path(__file__)})
+    store.change(where="key = 'twill/0001.jpg'", set="label=satin")
+    store.tag("first")
+    shutil.copytree(store.path, tmp_path / "copy.store")
+    return store, tmp_path / "copy.store"
+
+
+FOLDERS = ("shards", "index", "manifests", "snapshots", "left-out", "files", "annotations", "tracks", "tags")
+
+
+@pytest.mark.parametrize(
+    ("folder", "how"), [("shards", "cut"), *((folder, how) for folder in FOLDERS for how in ("flipped", "missing"))]
+)
+def test_what_is_damaged_is_found_and_brought_back_from_a_copy(
+    two_copies: tuple[pannier.Store, Path], folder: str, how: str
+) -> None:
+    store, copy = two_copies
+    before = all_pictures(pannier.open(copy))
+    files = sorted(path for path in (store.path / folder).rglob("*") if path.is_file())
+    content = files[0].read_bytes()
+    middle = len(content) // 2
+    if how == "missing":
+        files[0].unlink()
+    else:
+        flipped = content[:middle] + bytes([content[middle] ^ 16]) + content[middle + 1 :]
+        files[0].write_bytes(flipped if how == "flipped" else content[:middle])
+    found = pannier.verify(store)
+    if (folder, how) not in (("annotations", "missing"), ("tags", "missing")):  # the newest entry, as if it never was
+        assert any(finding.is_damage for finding in found)
+    assert not [finding for finding in pannier.verify(store, repair_from=copy) if finding.is_damage]
+    assert all_pictures(pannier.open(store.path)) == before
+    assert [finding for finding in pannier.verify(store) if finding.is_damage] == []
+    if how != "missing":
+        aside = sorted((store.path / "damaged").iterdir())
+        assert aside, "nothing is thrown away"
+
+
+def test_damage_is_told_by_key_and_derived_files_need_no_copy(
+    two_copies: tuple[pannier.Store, Path], run: Callable[..., Ended]
+) -> None:
+    store, _ = two_copies
+    picture = store.snapshot()["twill/0003.jpg"].bytes()
+    for path in (store.path / "shards").iterdir():
+        content = path.read_bytes()
+        at = content.find(picture)
+        if at >= 0:
+            path.write_bytes(content[: at + 200] + b"\0\0" + content[at + 202 :])
+    (damaged,) = pannier.verify(store)
+    assert damaged.keys == ("twill/0003.jpg",)
+    assert damaged.harms == "'twill/0003.jpg'"
+    assert pannier.verify(store, quick=True) == []
+    shares = [len(pannier.verify(store, subset="50%", seed=seed)) for seed in range(12)]
+    assert set(shares) == {0, 1}
+    refused = run("verify", store.path, "--repair")
+    assert refused.status == 1
+    assert "the picture in row" in refused.out
+    assert len(all_pictures_but(store.snapshot(), "twill/0003.jpg")) == 35
+    for path in (store.path / "index").iterdir():
+        path.write_bytes(b"\0" + path.read_bytes()[1:])
+    assert len(pannier.verify(store, repair=True)) == 1
+
+
+def all_pictures_but(snapshot: pannier.Snapshot, key: str) -> dict[str, bytes]:
+    return {record.key: record.bytes() for record in snapshot if record.key != key}
+
+
+def test_history_that_was_rewritten_is_seen(store: pannier.Store) -> None:
+    from pannier.store.names import Entry
+
+    assert pannier.verify(store) == []
+    elsewhere = store.snapshot("trial").id
+    store.change(where="true", set="loom=1")
+    store.tracks.append("main", Entry(3, elsewhere, "2026-01-01T00:00:00Z", "somebody"))
+    (found,) = pannier.verify(store)
+    assert "history was rewritten" in found.problem
+    held = Held(store.directory, WRITER)
+    os.utime(store.path / FOLDER / held.name, (0, 0))
+    assert [finding.is_damage for finding in pannier.verify(store)] == [True, False]
+    assert "which has ended or stands still" in pannier.verify(store)[1].problem
+    held.end()

@@ -2,16 +2,32 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from pannier.cli.options import AsJson
-from pannier.cli.terminal import plural, print_json, progress_bar
+from pannier.cli.terminal import live_bar, plural, print_json, print_wrapped
+
+if TYPE_CHECKING:
+    from pannier.store.findings import Finding
+
+_SHOWN_KEYS = 5
 
 
 def verify(
     store: Annotated[str, typer.Argument(metavar="STORE", help="A store.")],
+    quick: Annotated[bool, typer.Option("--quick", metavar="", help="Structure alone: no picture is read.")] = False,
+    subset: Annotated[
+        str | None, typer.Option(metavar="PART", help="Read a part of the pictures, as 5%, fixed by the seed.")
+    ] = None,
+    seed: Annotated[int, typer.Option(help="Seed of the part.")] = 0,
+    repair: Annotated[
+        bool, typer.Option("--repair", metavar="", help="Make again what is derived, then look again.")
+    ] = False,
+    repair_from: Annotated[
+        str | None, typer.Option(metavar="OTHER", help="And bring back what another copy of the store has.")
+    ] = None,
     json: AsJson = False,
 ) -> int:
     """Read every byte of a store and list all that is wrong, what it harms and what to do.
@@ -19,22 +35,36 @@ def verify(
     Exit status 1 where something is damaged. What an ended writer left lying about is information.
 
     [dim]$[/dim] pannier verify swatches.store
+
+    [dim]$[/dim] pannier verify swatches.store --repair-from /mnt/mill/swatches.store
     """
+    from pannier.sizes import show_bytes
     from pannier.store.verify import verify as look
 
-    with progress_bar("verify") as progress:
-        findings = look(store, progress=progress)
+    with live_bar("verify") as bar:
+
+        def step(done: int, total: int) -> None:
+            if bar:
+                bar.show(done, total, lambda: f"{show_bytes(int(done / max(bar.elapsed, 0.1)))}/s")
+
+        options = {"quick": quick, "subset": subset, "seed": seed, "repair": repair, "repair_from": repair_from}
+        findings = look(store, progress=step, **options)  # type: ignore[arg-type]
     damage = [finding for finding in findings if finding.is_damage]
     if json:
         print_json([vars(finding) for finding in findings])
-        return 1 if damage else 0
+    else:
+        _print(findings)
+        read = "its structure is whole; no picture was read" if quick else "every byte is as it was written"
+        read = f"structure and {subset} of the pictures are as they were written" if subset and not quick else read
+        print(f"{store}: {plural(len(damage), 'finding')} of damage." if damage else f"{store}: {read}.")
+    return 1 if damage else 0
+
+
+def _print(findings: list[Finding]) -> None:
     for finding in findings:
         mark = "damaged" if finding.is_damage else "note"
-        print(f"{mark}: {finding.file}: {finding.problem}")
+        print_wrapped(f"{mark}: {finding.file}: {finding.problem}", indent="    ")
         if finding.is_damage:
-            print(f"    harms: {finding.harms}")
+            keys = ", ".join(finding.keys[:_SHOWN_KEYS]) + (", ..." if len(finding.keys) > _SHOWN_KEYS else "")
+            print(f"    harms: {finding.harms}" + (f" ({keys})" if len(finding.keys) > 1 else ""))
             print(f"    to do: {finding.advice}")
-    print(
-        f"{store}: {plural(len(damage), 'finding')} of damage." if damage else f"{store}: every byte is as it was written."
-    )
-    return 1 if damage else 0

@@ -19,6 +19,7 @@ from pannier.store.leases import WRITER, holding, reading
 from pannier.store.names import FIRST_TRACK, Entry, checked_name
 from pannier.store.referenced import referenced
 from pannier.store.repacking import pictures_in, write_shards
+from pannier.store.shards import shard_path
 from pannier.store.snapshot import FOLDER as SNAPSHOTS
 from pannier.store.snapshot import Snapshot
 
@@ -103,7 +104,7 @@ def _copy_pictures(store: Store, other: Store, pictures: Digests, copied: Copied
         name = places.shards[number]
         wanted = np.zeros(len(read_segment(store.directory, name).row), bool)
         wanted[places.row[places.segment == number]] = True
-        written, _ = write_shards(other.directory, pictures_in(store.directory, name, wanted), step)
+        written, _ = write_shards(other.directory, pictures_in(shard_path(store.directory, name), wanted), step)
         copied.byte_count += written
     other.index.refresh()
 

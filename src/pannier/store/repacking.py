@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -73,7 +74,8 @@ def repack(store: Store, live: Mapping[str, Flags], renew: Callable[[], None]) -
 
     renew: called before every picture.
     """
-    pictures = (picture for name, flags in live.items() for picture in pictures_in(store.directory, name, flags))
+    paths = {shard_path(store.directory, name): flags for name, flags in live.items()}
+    pictures = (picture for path, flags in paths.items() for picture in pictures_in(path, flags))
     return write_shards(store.directory, pictures, renew)
 
 
@@ -95,9 +97,8 @@ def write_shards(directory: Directory, pictures: Iterable[Picture], each_time: C
     return total, files
 
 
-def pictures_in(directory: Directory, name: str, wanted: Flags) -> Iterator[Picture]:
+def pictures_in(path: Path, wanted: Flags) -> Iterator[Picture]:
     """The wanted pictures of a shard, by row, with all that it says of them; one block in memory. Raises DamageError."""
-    path = shard_path(directory, name)
     start = 0
     with pa.memory_map(str(path)) as file:
         reader = pa.ipc.open_file(file)
@@ -107,7 +108,7 @@ def pictures_in(directory: Directory, name: str, wanted: Flags) -> Iterator[Pict
             start += len(block)
             if len(rows):
                 for row in block.take(pa.array(rows)).to_pylist():
-                    yield _picture(row, name)
+                    yield _picture(row, path.stem)
 
 
 def _picture(row: dict[str, Any], shard: str) -> Picture:

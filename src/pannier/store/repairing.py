@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 import pyarrow as pa
 
-from pannier.columns import Digests, digests_of, to_digests
+from pannier.columns import Digests, digests_of
 from pannier.errors import DamageError, NotFoundError, PannierError
 from pannier.store import annotating, index, left_out, manifest, seen, shards, snapshot
 from pannier.store.documents import digest, unsealed
@@ -91,15 +91,8 @@ def _check(file: str, content: bytes) -> None:
 
 
 def _bring_pictures(store: Store, copy: Store, damaged: set[str]) -> None:
-    """New shards with what is whole of the damaged ones and what the copy has of the rest; then those are set aside."""
-    needed = _needed(store)
-    whole = _digests_in(store, damaged)
-    salvaged = {picture.sha256: picture for picture in _whole_pictures(store, damaged)}
-    digests = to_digests(salvaged) if salvaged else np.empty((0, 32), np.uint8)
-    here = distinct(np.concatenate([whole, digests]))
-    missing = needed[~is_in(needed, here)]
-    keep = [picture for sha256, picture in salvaged.items() if not is_in(to_digests([sha256]), whole)[0]]
-    write_shards(store.directory, _all(keep, _from_copy(copy, missing)), lambda: None)
+    """New shards with what is whole of the damaged ones, and what the copy has of the rest. The damaged are set aside first,
+    since a new shard may bear the very name of one."""
     for name in sorted(damaged):
         _set_aside(store, index.segment_file(name))
         _set_aside(store, f"{shards.FOLDER}/{name}{shards.SUFFIX}")
@@ -107,11 +100,12 @@ def _bring_pictures(store: Store, copy: Store, damaged: set[str]) -> None:
         shard = name.removesuffix(index.SUFFIX)
         if name[0] != "." and not store.directory.exists(f"{shards.FOLDER}/{shard}{shards.SUFFIX}"):
             _set_aside(store, f"{index.FOLDER}/{name}")
-
-
-def _all(kept: list[Picture], brought: Iterator[Picture]) -> Iterator[Picture]:
-    yield from kept
-    yield from brought
+    missing = _needed(store)
+    for path in sorted(store.directory.path(SET_ASIDE).glob(f"{shards.FOLDER}-*")):
+        missing = missing[~is_in(missing, _digests_in(store))]
+        write_shards(store.directory, _whole_pictures(path, missing), lambda: None)
+    missing = missing[~is_in(missing, _digests_in(store))]
+    write_shards(store.directory, _from_copy(copy, missing), lambda: None)
 
 
 def _needed(store: Store) -> Digests:
@@ -126,29 +120,26 @@ def _needed(store: Store) -> Digests:
     return found[0]
 
 
-def _digests_in(store: Store, without: set[str]) -> Digests:
-    """What the other shards say that they hold."""
+def _digests_in(store: Store) -> Digests:
+    """What the shards hold."""
     parts = [np.empty((0, 32), np.uint8)]
-    for name in shards.shard_names(store.directory):
-        if name not in without:
-            parts.append(shards.locate(shards.shard_path(store.directory, name)).sha256)
+    parts += [shards.locate(shards.shard_path(store.directory, each)).sha256 for each in shards.shard_names(store.directory)]
     return distinct(np.concatenate(parts))
 
 
-def _whole_pictures(store: Store, names: set[str]) -> Iterator[Picture]:
-    """The pictures of damaged shards that are whole, one by one, as far as a shard can be read at all."""
-    for name in sorted(names):
+def _whole_pictures(path: Path, missing: Digests) -> Iterator[Picture]:
+    """The missing pictures that are whole in a damaged shard, one by one, as far as it can be read at all."""
+    try:
+        wanted = is_in(shards.locate(path).sha256, missing)
+    except DamageError:
+        return
+    for row in np.flatnonzero(wanted).tolist():
+        one = np.zeros(len(wanted), bool)
+        one[row] = True
         try:
-            rows = len(shards.locate(shards.shard_path(store.directory, name)).offset)
-        except DamageError:
+            yield from pictures_in(path, one)
+        except (PannierError, pa.ArrowException, ValueError):
             continue
-        for row in range(rows):
-            wanted = np.zeros(rows, bool)
-            wanted[row] = True
-            try:
-                yield from pictures_in(store.directory, name, wanted)
-            except (PannierError, pa.ArrowException, ValueError):
-                continue
 
 
 def _from_copy(copy: Store, missing: Digests) -> Iterator[Picture]:
@@ -159,6 +150,6 @@ def _from_copy(copy: Store, missing: Digests) -> Iterator[Picture]:
         wanted = np.zeros(len(index.read_segment(copy.directory, name).row), bool)
         wanted[places.row[places.segment == number]] = True
         try:
-            yield from pictures_in(copy.directory, name, wanted)
+            yield from pictures_in(shards.shard_path(copy.directory, name), wanted)
         except (PannierError, pa.ArrowException):
             continue

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import os
 import shutil
@@ -302,7 +303,7 @@ def test_damage_is_told_by_key_and_derived_files_need_no_copy(
     assert len(all_pictures_but(store.snapshot(), "twill/0003.jpg")) == 35
     for path in (store.path / "index").iterdir():
         path.write_bytes(b"\0" + path.read_bytes()[1:])
-    assert len(pannier.verify(store, repair=True)) == 1
+    assert sum(finding.is_damage for finding in pannier.verify(store, repair=True)) == 1
 
 
 def all_pictures_but(snapshot: pannier.Snapshot, key: str) -> dict[str, bytes]:
@@ -323,3 +324,107 @@ def test_history_that_was_rewritten_is_seen(store: pannier.Store) -> None:
     assert [finding.is_damage for finding in pannier.verify(store)] == [True, False]
     assert "which has ended or stands still" in pannier.verify(store)[1].problem
     held.end()
+
+
+def test_readers_never_meet_an_error_or_a_mix_beside_writers_and_tidying(tmp_path: Path, scale: int) -> None:
+    """Every record of a snapshot has the loom that the snapshot was made with: a mix would show two."""
+    store = pannier.create(tmp_path / "s.store")
+    store.pack(fill(tmp_path / "a", 4), keep="0 as loom")
+    right = {record.key: record.sha256 for record in store.snapshot()}
+    rounds = 6 if scale == 1 else 5 * scale
+    writer = (
+        "import sys, pannier\nfrom pannier.store.naming import remove\n"
+        f"store = pannier.open_store({str(store.path)!r})\n"
+        f"for i in range(1, {rounds} + 1):\n"
+        "    store.change(where='true', set={'loom': i})\n"
+        "    store.start_track(f'trial-{i}')\n"
+        f"    store.pack(sys.argv[1], track=f'trial-{{i}}', into=str(i), workers=1)\n"
+        "    remove(store.tracks, f'trial-{i}')\n"
+    )
+    tidier = (
+        "import time, pannier\nfrom pannier.errors import ConflictError\n"
+        f"store = pannier.open_store({str(store.path)!r})\n"
+        "while True:\n"
+        "    try:\n        store.tidy(older_than=0, apply=True)\n"
+        "    except ConflictError:\n        pass\n"
+        "    time.sleep(0.01)\n"
+    )
+    more = fill(tmp_path / "b", 3, first=50)
+    at_work = [subprocess.Popen([sys.executable, "-c", writer, str(more)])]
+    at_work.append(subprocess.Popen([sys.executable, "-c", tidier]))
+    looked = 0
+    try:
+        while at_work[0].poll() is None:
+            assert at_work[1].poll() is None, "the tidier met an error"
+            reader = pannier.open_store(store.path) if looked % 3 == 0 else store
+            snapshot = reader.snapshot()
+            assert len({record.side["loom"] for record in snapshot}) == 1
+            if looked % 2:
+                assert {key: hashlib.sha256(data).hexdigest() for key, data in all_pictures(snapshot).items()} == right
+            else:
+                with snapshot.feed(None, batch_size=5, workers=1) as feed:
+                    keys = [key for batch in feed for key in batch.keys]
+                assert sorted(keys) == sorted(right)
+            looked += 1
+    finally:
+        for process in at_work:
+            process.kill()
+            process.wait()
+    assert at_work[0].returncode == 0
+    assert [finding for finding in pannier.verify(store) if finding.is_damage] == []
+    assert len(store.history()) == rounds + 1
+    print(f"\n{looked} looks at {rounds} snapshots while they were made and others tidied away: no error, no mix")
+
+
+@pytest.mark.proof
+def test_writers_at_once_on_one_track_lose_no_snapshot(tmp_path: Path, scale: int) -> None:
+    writers, rounds = (4, 3) if scale == 1 else (8, 25)
+    store = pannier.create(tmp_path / "s.store")
+    store.pack(fill(tmp_path / "a", 8))
+    program = (
+        "import sys, pannier\n"
+        f"store = pannier.open_store({str(store.path)!r})\n"
+        f"for i in range({rounds}):\n"
+        "    store.change(where='true', set={f'by_{sys.argv[1]}': i}, note=f'{sys.argv[1]} {i}')\n"
+    )
+    at_work = [subprocess.Popen([sys.executable, "-c", program, str(i)]) for i in range(writers)]
+    assert [process.wait(600) for process in at_work] == [0] * writers
+    notes = [step.note for step in store.history()][:-1]
+    assert sorted(notes) == sorted(f"{writer} {i}" for writer in range(writers) for i in range(rounds))
+    assert all(
+        [note for note in notes[::-1] if note.startswith(f"{w} ")] == [f"{w} {i}" for i in range(rounds)]
+        for w in range(writers)
+    )
+    sides = [set(record.side.items()) for record in store.snapshot()]
+    assert all(side == {(f"by_{w}", rounds - 1) for w in range(writers)} for side in sides)
+    assert len(store.tracks.numbers("main")) == writers * rounds + 1
+    assert [finding for finding in pannier.verify(store) if finding.is_damage] == []
+    print(f"\n{writers} writers at once on one track, {rounds} snapshots each: every one is there, none twice")
+
+
+def test_equal_content_has_an_equal_id_however_and_wherever_it_was_packed(tmp_path: Path) -> None:
+    folder = fill(tmp_path / "a", 12)
+    table = "key,weave\n" + "".join(
+        f"{path.relative_to(folder)},{path.parent.name}\n" for path in sorted(folder.rglob("*.*"), reverse=True)
+    )
+    (folder / "rows.csv").write_text(table)
+    ids = set()
+    for number, (source, options) in enumerate(
+        [
+            (folder, {}),
+            (folder, {"shards": 4, "workers": 1}),
+            (folder / "rows.csv", {"label": "weave", "key": "key", "workers": 3, "shard_bytes": 20_000}),
+        ]
+    ):
+        store = pannier.create(tmp_path / f"{number}.store")
+        ids.add(store.pack(source, shares="train=70,val=30", seed=5, **options).snapshot.content_id)
+    in_parts = pannier.create(tmp_path / "parts.store")
+    for name in ("twill", "plain", "satin"):
+        in_parts.pack(folder, include=f"{name}/", only_classes=name)
+    splits = [{"key": record.key, "split": record.split} for record in pannier.open(tmp_path / "0.store")]
+    ids.add(in_parts.change(from_=splits).snapshot.content_id)
+    environment = os.environ | {"LC_ALL": "C", "PYTHONHASHSEED": "77", "TZ": "Asia/Tokyo", "PYTHONUTF8": "0"}
+    command = [sys.executable, "-m", "pannier", "pack", str(folder), str(tmp_path / "c.store")]
+    subprocess.run([*command, "--shares", "train=70,val=30", "--seed", "5"], check=True, env=environment, stdout=-3)
+    ids.add(pannier.open(tmp_path / "c.store").content_id)
+    assert len(ids) == 1

@@ -108,9 +108,11 @@ class ContentCheck:
 
     def _note_missing(self, digests: Digests, lengths: Any, table: Any, asked: Any) -> None:
         """Notes the records, of those asked for, whose pictures are not there with the length that the manifest gives."""
+        if not len(digests):
+            return
         count = len(self._digests)
-        numbers, _ = numbered(np.concatenate([self._digests, digests])) if len(digests) else (np.empty(0, np.int64), None)
-        known = np.full(int(numbers.max()) + 1 if len(numbers) else 0, -1, np.int64)
+        numbers, _ = numbered(np.concatenate([self._digests, digests]))
+        known = np.full(int(numbers.max()) + 1, -1, np.int64)
         known[numbers[:count]] = self._lengths
         lost = np.flatnonzero((known[numbers[count:]] != lengths) & asked)
         for key, row in zip(table.column("key").take(pa.array(lost)).to_pylist(), lost.tolist(), strict=True):

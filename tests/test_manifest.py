@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import hashlib
+import json
+import tarfile
 import tempfile
 from pathlib import Path
 from typing import Any
@@ -12,6 +15,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+import pannier
 from pannier.errors import DamageError
 from pannier.feed.order import flips, shuffled
 from pannier.hashing import fold, fold_each, text_hash
@@ -20,6 +24,7 @@ from pannier.store.content import BUCKETS, encode_row
 from pannier.store.files import Directory
 from pannier.store.manifest import REMOVED, SCHEMA, Manifest
 from pannier.store.merging import rows_there
+from tests import kept_stores
 
 keys = st.integers(0, 60).map(lambda i: f"class{i % 5}/{i:04}.jpg")
 values = st.tuples(st.sampled_from(["twill", "satin", None]), st.sampled_from(["train", "val", None]), st.integers(0, 255))
@@ -137,3 +142,18 @@ def test_an_order_is_a_permutation_that_hangs_on_nothing_but_seed_epoch_and_key(
     assert fold_each(fold(seed, epoch), hashes).tolist() == [fold(seed, epoch, int(each)) for each in hashes]
     drawn = flips(hashes, seed, epoch, "both")
     assert [drawn[i] for i in mixed] == flips(hashes[mixed], seed, epoch, "both")
+
+
+@pytest.mark.parametrize("kept", sorted((Path(__file__).parent / "data").glob("store-*.json")), ids=lambda path: path.stem)
+def test_stores_that_earlier_versions_wrote_are_read_and_added_to(kept: Path, tmp_path: Path) -> None:
+    with tarfile.open(kept.with_suffix(".tar.xz")) as archive:
+        archive.extractall(tmp_path, filter="data")
+    store = pannier.open_store(tmp_path / "s.store")
+    assert kept_stores.told(store) == json.loads(kept.read_text())
+    for record in store.snapshot():
+        assert hashlib.sha256(record.bytes()).hexdigest() == record.sha256
+    assert store.snapshot("spring").attachment("results/log.txt").bytes() == b"12 epochs\n"
+    assert pannier.verify(store) == []
+    assert store.change(where="true", set="loom=9").is_new
+    assert store.change(as_of="spring").snapshot.content_id == store.snapshot("spring").content_id
+    assert pannier.verify(store) == []

@@ -28,11 +28,11 @@ def run(report: Report) -> None:
     report.title(f"{RECORDS:,} records, libraries and kernels warm; median of {TIMES}")
     with tempfile.TemporaryDirectory() as folder:
         store = pannier.create(Path(folder) / "s.store")
-        _fill(store, Path(folder))
+        fill_a_million(store, Path(folder))
         treatment = pannier.Treatment(96)
         treatment(store.snapshot()[0].bytes())
 
-        opening = _median(lambda: pannier.open(store.path))
+        opening = median_seconds(lambda: pannier.open(store.path))
         report.line("opening, seconds", f"{opening:.2f}", "<= 0.5", opening <= 0.5)
 
         def first_batch() -> float:
@@ -48,7 +48,7 @@ def run(report: Report) -> None:
         seconds, sizes = [], []
         for _ in range(TIMES):
             before = _bytes_in(store.path)
-            changes = _changes(store.snapshot(), rng)
+            changes = changes_of(store.snapshot(), rng)
             opened = pannier.open_store(store.path)
             started = time.perf_counter()
             commit(opened, "main", lambda _, changes=changes: Proposal(changes))  # type: ignore[misc]
@@ -59,7 +59,7 @@ def run(report: Report) -> None:
         report.line("bytes that it adds, at most", f"{size:,}", "<= 1,000,000", size <= 1_000_000)
 
 
-def _fill(store: pannier.Store, folder: Path) -> None:
+def fill_a_million(store: pannier.Store, folder: Path) -> None:
     archive = write_archive(folder / "archive", PICTURES, 120, 160)
     real = store.pack(archive, track="real").snapshot.manifest.table()
     keys = [f"class{i % 100:02}/{i:07}.jpg" for i in range(RECORDS)]
@@ -80,7 +80,7 @@ def _fill(store: pannier.Store, folder: Path) -> None:
     commit(store, "main", lambda _: Proposal(table))
 
 
-def _changes(snapshot: pannier.Snapshot, rng: np.random.Generator) -> Any:
+def changes_of(snapshot: pannier.Snapshot, rng: np.random.Generator) -> Any:
     rows = np.sort(rng.choice(len(snapshot), CHANGES, replace=False))
     table = snapshot.manifest.take(rows).combine_chunks()
     label = pa.array(["class00"] * CHANGES).dictionary_encode()
@@ -88,7 +88,7 @@ def _changes(snapshot: pannier.Snapshot, rng: np.random.Generator) -> Any:
     return table.append_column(REMOVED, pa.array([False] * CHANGES))
 
 
-def _median(work: Callable[[], object]) -> float:
+def median_seconds(work: Callable[[], object]) -> float:
     work()
     times = []
     for _ in range(TIMES):

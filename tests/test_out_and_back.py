@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import hashlib
+import re
 import shutil
 import subprocess
+import sys
 from collections.abc import Callable
 from pathlib import Path
 
@@ -216,3 +218,19 @@ def test_prepared_pictures_and_arrays_go_out_too(store: pannier.Store, tmp_path:
     assert run("export", store.path, "--table", tmp_path / "l.parquet", "--where", "label = 'twill'").status == 0
     assert list(pandas.read_parquet(tmp_path / "l.parquet")["label"]) == ["twill"] * 10
     assert run("export", store.path, tmp_path / "arrays", "--size", "16", "--arrays").status == 2
+
+
+@pytest.mark.parametrize("name", ["pandas", "Polars", "DuckDB"])
+def test_everything_opens_elsewhere_by_the_recipes_in_the_format_page(tmp_path: Path, name: str) -> None:
+    store = pannier.create(tmp_path / "s.store")
+    store.pack(fill(tmp_path / "a", 40))
+    snapshot = store.change(where="key = 'twill/0001.jpg'", set="label=satin").snapshot
+    snapshot = store.change(where="key = 'plain/0002.jpg'", remove=True).snapshot
+    assert snapshot.manifest.delta_file is not None
+    page = (Path(__file__).parent.parent / "docs" / "format.md").read_text()
+    recipe = page.split("## Recipes")[1].split(f"\n{name}:\n\n```python\n")[1].split("```")[0]
+    program = f"STORE = {str(store.path)!r}\n{recipe}"
+    done = subprocess.run([sys.executable, "-W", "ignore", "-c", program], capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+    counted = dict(re.findall(r"\b(plain|satin|twill)\W+(\d+)", done.stdout))
+    assert counted == {"plain": "39", "satin": "41", "twill": "39"}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
@@ -44,6 +45,10 @@ def feed(
     ahead: Annotated[int | None, typer.Option(help="Batches kept ready; by default as the limit allows.")] = None,
     memory_limit: Annotated[str, typer.Option(help="Bound of working memory: 128MiB, auto or none.")] = "auto",
     epochs: Annotated[int, typer.Option(min=1, help="How many epochs.")] = 1,
+    digest: Annotated[
+        bool,
+        typer.Option("--digest", metavar="", help="Print the SHA-256 of all that was fed: equal batches, equal digest."),
+    ] = False,
     json: AsJson = False,
 ) -> int:
     """Feed an epoch, metered: what a training loop would get, and how fast.
@@ -63,16 +68,20 @@ def feed(
         level = working_bytes()
         sampler = Sampler(0)
         first: dict[str, Any] = {}
+        hasher = hashlib.sha256() if digest else None
         try:
             with live_bar("feed") as bar:
                 for epoch in feed.epochs(epochs):
                     for batch in epoch:
                         first = first or _described(batch)
+                        if hasher:
+                            _add(hasher, batch)
                         if bar:
                             _show(bar, feed, epochs)
         finally:
             sampler.close()
         facts = _facts(feed, first, max(0, sampler.peak_bytes - level))
+        facts |= {"digest": hasher.hexdigest()} if hasher else {}
     print_json(facts) if json else _print(facts)
     return 0
 
@@ -98,6 +107,13 @@ def _opened(
         raise UsageError("name a store, or a docket with --docket FILE")
     snapshot = open_snapshot(store)
     return snapshot.feed(said.pop("split", None), treatment.treatment(snapshot), **said)
+
+
+def _add(hasher: Any, batch: Any) -> None:
+    """A batch's keys, labels and pictures."""
+    hasher.update(repr((batch.keys, batch.names)).encode())
+    for picture in batch.images:
+        hasher.update(picture if isinstance(picture, bytes) else memoryview(picture).cast("B"))
 
 
 def _described(batch: Any) -> dict[str, Any]:
@@ -151,6 +167,7 @@ def _print(facts: dict[str, Any]) -> None:
             ("batches", f"{facts['batches_per_epoch']:,} an epoch, the first {shape}{ranged}"),
             ("plan", f"{threads}, {plan['ahead']} ahead, {show_bytes(plan['total_bytes'])} {limit}"),
             ("memory", f"{show_bytes(facts['peak_bytes'])} at most, measured"),
+            *([("digest", facts["digest"][:32])] if "digest" in facts else []),
         ]
     )
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import shlex
 import subprocess
@@ -40,7 +41,7 @@ def run_tour(directory: str | Path, swatches: int, seed: int) -> int:
             _run(step)
     print(
         f"\nAll of it took {time.monotonic() - started:.0f} s. Everything is in {folder}: "
-        "look at counts.png, sheet.png, measure.png."
+        "look at counts.png, differences.png, sheet.png, measure.png."
     )
     return 0
 
@@ -59,10 +60,28 @@ def _steps(folder: Path, seed: int, mill: str) -> list[Step]:
             f"pannier pack {here}/archive {store} --shares train=75,val=15,test=10 --seed {seed} --note 'first six weaves'",
         ),
         Step("The snapshot.", f"pannier show {store} --batch-size 32 --figure {here}/counts.png"),
+        Step(
+            "This state gets a name, and a docket: a small file for the code's repository, with which anyone gets the same "
+            "batches. Of what it feeds, the digest is printed.",
+            f"pannier tag {store} spring",
+        ),
+        Step("", f"pannier docket {store}@spring --split train {size} --seed {seed} > {here}/weave.docket"),
+        Step("", f"pannier feed --docket {here}/weave.docket --digest"),
         Step("The second delivery has a class folder misspelt: packing stops.", f"pannier pack {here}/season {store}", 1),
         Step(
             "Told what is meant, it goes through.",
-            f"pannier pack {here}/season {store} --rename herringbon=herringbone --note 'season'",
+            f"pannier pack {here}/season {store} --rename herringbon=herringbone --note 'second season'",
+        ),
+        Step(
+            "Two labels are put right: a change is a new snapshot too, and touches no picture.",
+            f"pannier change {store} --where \"key LIKE 'rib/0003.%' OR key LIKE 'rib/0007.%'\" --set label=basket "
+            f"--note 'two labels put right'",
+        ),
+        Step("What has changed since?", f"pannier compare {store}@spring {store} --count 6 --figure {here}/differences.png"),
+        Step("", f"pannier history {store}"),
+        Step(
+            "The old season is fed again from its docket: the same batches.",
+            f"pannier feed --docket {here}/weave.docket --digest",
         ),
         Step(
             "The register links to pictures by raking light. Those that a rule wants are gathered from the mill's web "
@@ -83,10 +102,9 @@ def _steps(folder: Path, seed: int, mill: str) -> list[Step]:
             f"pannier sheet {store} --split train --figure {here}/sheet.png",
         ),
         Step(
-            "Feed each split: the training split is shuffled and mirrored, the others are not.",
+            "Feed it: the training split is shuffled and mirrored, others are not.",
             f"pannier feed {store} --split train {size} --values standard --flip horizontal --memory-limit 128MiB",
         ),
-        Step("", f"pannier feed {store} --split val,test {size} --memory-limit 128MiB"),
         Step(
             "How much memory does it take to be fast? Measured, not guessed.",
             f"pannier measure {store} --size 96 --batch-size 16 --workers 2 --memory-limit 16MiB,64MiB --rounds 2 "
@@ -104,9 +122,11 @@ def _say(says: str, command: str) -> None:
 
 
 def _run(step: Step) -> None:
-    arguments = [sys.executable, "-m", "pannier", *shlex.split(step.command)[1:]]
+    command, _, file = step.command.partition(" > ")
+    arguments = [sys.executable, "-m", "pannier", *shlex.split(command)[1:]]
     environment = os.environ | {"COLUMNS": os.environ.get("COLUMNS", "100")}
-    status = subprocess.run(arguments, env=environment, check=False).returncode
+    with open(shlex.split(file)[0], "w", encoding="utf-8") if file else contextlib.nullcontext() as output:
+        status = subprocess.run(arguments, env=environment, stdout=output, check=False).returncode
     if status != step.status:
         raise PannierError(f"the demo's step ended with exit status {status}, not {step.status}: {step.command}")
 

@@ -138,7 +138,7 @@ class Docket(_Part):
         return treatment
 
     def open(self, store: str | Path | None = None, *, beside: str | Path | None = None) -> Snapshot:
-        """The snapshot, out of `store` or where the docket says, relative to `beside`. Raises where it is not the same."""
+        """The snapshot, out of `store` or where the docket says, beside it or here. Raises where it is not the same."""
         from pannier.store.store import open_store
 
         place = Path(store) if store is not None else _hinted(self.store, beside)
@@ -178,8 +178,10 @@ def relative_to(target: str | Path, folder: str | Path) -> str:
 
 
 def _hinted(store: str, beside: str | Path | None) -> Path:
+    """Where the store is by a docket's hint: relative to the docket, or else to where one works."""
     path = Path(store)
-    return path if path.is_absolute() or beside is None else Path(beside) / path
+    relative = path if beside is None else Path(beside) / path
+    return relative if relative.exists() or not path.exists() else path
 
 
 def _checked(fields: dict[str, Any], name: str) -> Docket:

@@ -15,7 +15,7 @@ import pyarrow.compute as pc
 from pannier.columns import Names, Rows, all_names
 from pannier.errors import SourceError, UsageError, did_you_mean
 from pannier.hashing import text_hash
-from pannier.shares import SaidDealing, read_dealing
+from pannier.shares import Dealing, SaidDealing, read_dealing
 from pannier.sources.rows import LeftOut
 from pannier.sources.rules import GROUP, groups_by, plain_column, read_rename
 from pannier.sources.table_files import read_table
@@ -135,6 +135,11 @@ class _Said:
         """Whether it concerns every record's split, also those of records that are not chosen."""
         return self.dealing.deals or self.dealing.group_by is not None or self.dealing.near is not None
 
+    @property
+    def columns(self) -> set[str]:
+        """The columns that it gives values."""
+        return {*self.values, *(self.table.column_names if self.table is not None else ())}
+
     def check(self) -> None:
         frozen = self.dealing.freeze or self.dealing.thaw
         about = self.about["name"] is not None or self.about["description"] is not None
@@ -165,7 +170,7 @@ class _Changing:
             groups = groups_by(_for_sql(revision.table), said.dealing.group_by)
             _set_side(revision, GROUP, groups, np.ones(len(revision), bool))
         deviation: dict[str | None, int] = {}
-        if not revision.is_empty:
+        if not revision.is_empty and self._concerns_splits(revision, dealing):
             counts, likeness = parent.counts, self._store.perceptual_hashes
             acting = dealing.acting(parent.dealing, parent.splits)
             revision, deviation = settle(revision, counts, acting, likeness, anew=said.dealing.deals)
@@ -189,6 +194,14 @@ class _Changing:
             change_counts=self.result.changes,
             **said.about,
         )
+
+    def _concerns_splits(self, revision: Revision, dealing: Dealing) -> bool:
+        """Whether records could come to lie in other splits, or tie splits together; new labels alone do not."""
+        if self._said.is_about_all or len(revision.gone) or GROUP in self._said.columns:
+            return True
+        codes, _ = revision.manifest.codes("split")
+        is_undealt = dealing.deals and bool((codes < 0).any())
+        return is_undealt or bool(differs(revision.before("split"), revision.splits).any())
 
     def _renames(self, parent: Snapshot) -> bool:
         return any(self._said.about[field] not in (None, getattr(parent, field)) for field in ("name", "description"))

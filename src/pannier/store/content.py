@@ -14,6 +14,8 @@ BUCKET_SHIFT = 52
 
 DIGEST_BYTES = 32
 
+ROW_END = b"\xff"
+
 # the type tags of values in a row's encoding
 _NULL, _FALSE, _TRUE, _INTEGER, _FLOAT, _TEXT, _BYTES, _TIME = (bytes([tag]) for tag in range(8))
 _NAN = struct.pack(">Q", 0x7FF8000000000000)
@@ -47,9 +49,18 @@ def encode_value(value: Any) -> bytes:
 
 def encode_row(key: str, label: str | None, split: str | None, sha256: bytes, side: Mapping[str, Any]) -> bytes:
     """Key, label by name, split, SHA-256 of the picture, then the side columns by name that are not NULL."""
-    parts = [encode_value(key), encode_value(label), encode_value(split), sha256]
-    parts += [encode_value(name) + encode_value(side[name]) for name in sorted(side) if side[name] is not None]
-    return b"".join(parts) + b"\xff"
+    return encode_value(key) + encode_value(label) + encode_value(split) + sha256 + encode_side(side.items()) + ROW_END
+
+
+def encode_key(key: bytes) -> bytes:
+    """As `encode_value` does a text, from its UTF-8."""
+    return _TEXT + len(key).to_bytes(4, "big") + key
+
+
+def encode_side(side: Iterable[tuple[str, Any]]) -> bytes:
+    """Side columns by name, those that are not NULL."""
+    told = sorted((name, value) for name, value in side if value is not None)
+    return b"".join(encode_value(name) + encode_value(value) for name, value in told)
 
 
 def bucket_digest(rows: Iterable[tuple[bytes, bytes]]) -> bytes:

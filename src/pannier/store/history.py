@@ -9,9 +9,10 @@ from typing import TYPE_CHECKING, Any
 from pannier.errors import NotFoundError
 from pannier.hashing import text_hash
 from pannier.store.annotating import all_attachments, all_facts, attachments_of, read_annotations
+from pannier.store.content import bucket_of
 from pannier.store.documents import Document
 from pannier.store.facts import Facts
-from pannier.store.manifest import COLUMNS, Manifest, ManifestFile
+from pannier.store.manifest import COLUMNS, Manifest, ManifestFile, digest_of_bucket
 from pannier.store.snapshot import read_document
 
 if TYPE_CHECKING:
@@ -118,11 +119,13 @@ def record_history(store: Store, key: str, name: str = "main") -> list[RecordSte
     finder = _Finder(store, key)
     steps: list[RecordStep] = []
     newer: tuple[str, Document, Row | None] | None = None
+    last = b""
     for snapshot_id, document in lineage(store, name):
-        row = finder.row(document)
+        bucket = finder.bucket_digest(document)
+        row = finder.row(document) if newer is None or bucket != last else newer[2]
         if newer is not None:
             _tell(steps, newer, row)
-        newer = (snapshot_id, document, row)
+        newer, last = (snapshot_id, document, row), bucket
     if newer is not None:
         _tell(steps, newer, None)
     if not steps:
@@ -148,11 +151,26 @@ def _what_changed(before: Row | None, after: Row | None) -> list[str]:
 
 
 class _Finder:
-    """Finds one record in many snapshots: a delta is looked into by itself, each base once."""
+    """Finds one record in many snapshots: a delta is looked into by itself, each base once, and only where the digest of the
+    record's bucket says that something in it has changed.
+    """
 
     def __init__(self, store: Store, key: str) -> None:
         self._directory, self._key, self._hash = store.directory, key, text_hash(key)
         self._in_files: dict[str, Row | None] = {}
+        self._digests: dict[str, bytes | None] = {}
+
+    def bucket_digest(self, document: Document) -> bytes:
+        """The digest of the record's bucket as a snapshot's manifest gives it."""
+        for part in ("delta", "base"):
+            if document[part]:
+                file = ManifestFile(**document[part])
+                if file.name not in self._digests:
+                    self._digests[file.name] = digest_of_bucket(self._directory, file, bucket_of(self._hash))
+                found = self._digests[file.name]
+                if found is not None:
+                    return found
+        return b""
 
     def row(self, document: Document) -> Row | None:
         """The record as a snapshot has it; None where it has none."""

@@ -6,7 +6,6 @@ import io
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from itertools import repeat
 from typing import Any
 
 import numpy as np
@@ -18,11 +17,14 @@ from pannier.errors import DamageError
 from pannier.hashing import crc32_of
 from pannier.store.content import (
     BUCKET_SHIFT,
+    ROW_END,
     bucket_digest,
     content_id,
     digests_from_bytes,
     digests_to_bytes,
-    encode_row,
+    encode_key,
+    encode_side,
+    encode_value,
 )
 from pannier.store.documents import Document, digest
 from pannier.store.files import Directory
@@ -263,25 +265,49 @@ class Manifest:
     def bucket_digests(self, buckets: list[int]) -> Iterator[tuple[int, bytes | None]]:
         """The digest of each bucket, computed from the rows; None where it is empty."""
         numbers = self.hashes >> np.uint64(BUCKET_SHIFT)
-        starts = np.searchsorted(numbers, np.asarray(buckets, np.uint64), side="left")
-        stops = np.searchsorted(numbers, np.asarray(buckets, np.uint64), side="right")
-        side = self.side_columns
+        asked = np.asarray(buckets, np.uint64)
+        starts, stops = (np.searchsorted(numbers, asked, side=side) for side in ("left", "right"))
+        encoder = _RowEncoder(self)
         at = 0
         while at < len(buckets):
-            end = at + 1
-            while end < len(buckets) and stops[end] - starts[at] <= _ROWS_AT_ONCE and starts[end] == stops[end - 1]:
+            end, count = at + 1, int(stops[at] - starts[at])
+            while end < len(buckets) and count + stops[end] - starts[end] <= _ROWS_AT_ONCE:
+                count += int(stops[end] - starts[end])
                 end += 1
-            rows = np.arange(starts[at], stops[end - 1])
-            keys, labels, splits, pictures, *others = self.lists(rows, ("key", "label", "split", "sha256", *side))
-            values = zip(*others, strict=True) if side else repeat(())
-            encoded = [
-                (key.encode(), encode_row(key, label, split, sha256, dict(zip(side, row, strict=True))))
-                for key, label, split, sha256, row in zip(keys, labels, splits, pictures, values, strict=False)
-            ]
+            encoded = encoder.rows(np.concatenate([np.arange(starts[b], stops[b]) for b in range(at, end)]))
+            first = 0
             for b in range(at, end):
-                part = encoded[starts[b] - starts[at] : stops[b] - starts[at]]
-                yield buckets[b], bucket_digest(part) if part else None
+                last = first + int(stops[b] - starts[b])
+                yield buckets[b], bucket_digest(encoded[first:last]) if last > first else None
+                first = last
             at = end
+
+
+class _RowEncoder:
+    """Rows of a manifest as content ids take them: (key, encoded row). What names are encoded as is worked out once."""
+
+    def __init__(self, manifest: Manifest) -> None:
+        self._manifest = manifest
+        self._labels, self._splits = (_encoded_names(*manifest.codes(name)) for name in ("label", "split"))
+
+    def rows(self, rows: Any) -> list[tuple[bytes, bytes]]:
+        manifest, side = self._manifest, self._manifest.side_columns
+        keys, pictures, *others = manifest.lists(rows, ("key", "sha256", *side))
+        keys = [key.encode() for key in keys]
+        labels, splits = ([names[code] for code in codes[rows].tolist()] for codes, names in (self._labels, self._splits))
+        if not side:
+            parts = zip(keys, labels, splits, pictures, strict=True)
+            return [(key, encode_key(key) + label + split + sha256 + ROW_END) for key, label, split, sha256 in parts]
+        values = zip(*others, strict=True)
+        return [
+            (key, encode_key(key) + label + split + sha256 + encode_side(zip(side, row, strict=True)) + ROW_END)
+            for key, label, split, sha256, row in zip(keys, labels, splits, pictures, values, strict=True)
+        ]
+
+
+def _encoded_names(codes: Any, names: list[str]) -> tuple[Any, list[bytes]]:
+    """The numbers of a column of names, and each name encoded; the last one is NULL's, which -1 means."""
+    return codes, [encode_value(name) for name in [*names, None]]
 
 
 def publish(directory: Directory, table: Any, digests: Mapping[int, bytes | None]) -> ManifestFile:
@@ -310,6 +336,21 @@ def write(directory: Directory, parent: Manifest, changes: Any) -> Manifest:
     }
     delta_file = publish(directory, delta, differing)
     return Manifest(base, delta, digests, parent.base_file, delta_file, parent.base_digests)
+
+
+def digest_of_bucket(directory: Directory, file: ManifestFile, bucket: int) -> bytes | None:
+    """What a base or delta says of a bucket: its digest, zeros for an empty one, None where it says nothing of it.
+
+    Reads no row, and checks none. Raises DamageError.
+    """
+    try:
+        with pa.memory_map(str(directory.path(file.path))) as mapped:
+            content = pa.ipc.open_file(mapped).schema.metadata[_BUCKETS_KEY]
+    except (OSError, pa.ArrowException, KeyError, TypeError) as error:
+        raise DamageError(f"{file.path} is damaged or missing: {error}", file=file.path) from None
+    lines = np.frombuffer(content, np.dtype([("bucket", ">u2"), ("digest", "V32")]))
+    at = int(np.searchsorted(lines["bucket"], bucket))
+    return lines["digest"][at].tobytes() if at < len(lines) and lines["bucket"][at] == bucket else None
 
 
 def read_table(directory: Directory, file: ManifestFile) -> Any:

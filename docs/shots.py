@@ -29,6 +29,8 @@ TERMINAL = (
     ("gather", f'pannier gather register.csv raking/ --link "{LINK}" --where "finish = \'washed\'" --pause 20ms', None),
     ("rules", f'pannier pack raking/gathered.csv cloth.store --label "{FINE}" --group-by loom --preview', None),
     ("change", f"pannier change {STORE} --where \"key LIKE '%/005_.jpg'\" --set label=satin --preview", None),
+    ("compare", f"pannier compare {STORE}@spring {STORE} --count 8 --figure differences.png", None),
+    ("history", f"pannier history {STORE} --figure history.png", None),
     ("show", f"pannier show {STORE} --batch-size 32 --figure counts.png", None),
     ("sheet-command", f"pannier sheet {STORE} --split train --figure sheet.png", None),
     ("feed-live", f"pannier feed {STORE} --split train --size 96 --memory-limit 128MiB --epochs 30", 9),
@@ -36,10 +38,20 @@ TERMINAL = (
     ("measure", f"pannier measure {STORE} {MEASURE} --figure measure.png", None),
     ("verify", f"pannier verify {STORE}", None),
 )
+# what is done before a picture, out of it
+BEFORE = {
+    "compare": (
+        f"pannier tag {STORE} spring",
+        f"pannier pack season/ {STORE} --rename herringbon=herringbone --note 'second season'",
+        f"pannier change {STORE} --where \"key LIKE 'rib/0003.%' OR key LIKE 'rib/0007.%'\" --set label=basket "
+        "--note 'two labels put right'",
+    ),
+}
 FIGURES = {
     "counts.png": "counts.png",
     "suspects.png": "suspects.png",
     "sheet.png": "sheet.png",
+    "history.png": "history-figure.png",
     "measure.png": "measure-figure.png",
 }
 NOT_KEPT = ("sheet-command",)
@@ -62,6 +74,8 @@ def main() -> None:
         with serving(mill_of(folder / "archive")) as mill:
             os.environ["MILL"] = mill
             for shot, command, after in TERMINAL:
+                for quiet in BEFORE.get(shot, ()):
+                    subprocess.run(["bash", "-c", quiet], cwd=folder, check=True, stdout=subprocess.DEVNULL)
                 shoot(shot, command, after, folder)
         for figure, kept in FIGURES.items():
             shutil.copy(folder / figure, SHOTS / kept)

@@ -19,7 +19,14 @@ from pathlib import Path
 PROOFS = (
     ("Killed operations", "tests/test_proofs.py::test_an_operation_killed_anywhere_leaves_before_or_after", 10),
     ("Refused calls", "tests/test_proofs.py::test_any_call_that_the_disk_refuses_leaves_before_or_after", 10),
-    ("Damage", "tests/test_proofs.py::test_any_damage_is_found_and_no_wrong_picture_is_given_out", 8),
+    ("Damage", "tests/test_proofs.py::test_any_damage_is_found_and_no_wrong_picture_is_given_out", 34),
+    ("Any operations", "tests/test_state_machine.py::test_any_operations_in_any_order_agree_with_a_dictionary", 10),
+    ("Writers at once", "tests/test_upkeep.py::test_writers_at_once_on_one_track_lose_no_snapshot", 10),
+    (
+        "Readers beside writers and tidying",
+        "tests/test_upkeep.py::test_readers_never_meet_an_error_or_a_mix_beside_writers_and_tidying",
+        10,
+    ),
     ("Packers at once", "tests/test_proofs.py::test_packers_at_once_lose_no_snapshot", 5),
     ("Growing datasets", "tests/test_leaks.py::test_nothing_straddles_and_nothing_moves_however_a_dataset_grows", 9),
     ("Exact shares", "tests/test_leaks.py::test_shares_are_exact_to_the_record_where_nothing_holds_together", 9),

@@ -111,3 +111,25 @@ def test_arrays(tmp_path: Path) -> None:
 def test_lists_of_sources_are_as_the_reader_wants_them(path: Path) -> None:
     for entry in tomllib.loads(path.read_text())["source"]:
         SourceEntry(**entry)
+
+
+def test_which_pictures_did_that_model_see(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(tmp_path)
+    fill(tmp_path / "archive", 12)
+    fill(tmp_path / "season", 4, first=60)
+    paths = (tmp_path / "archive", tmp_path / "season", tmp_path / "s.store", tmp_path / "weave.docket")
+    said = example("which_pictures_did_that_model_see.py", *paths)
+    assert "'added': 12" in said
+    assert "['spring'] {'accuracy': 0.5, 'epochs': 1}" in said
+    assert "the same batches: True" in said
+    assert "the model beside them: ['results/model.npy']" in said
+
+
+def test_misses(archive: Path, tmp_path: Path) -> None:
+    import pannier
+
+    pannier.create(tmp_path / "s.store").pack(archive, shares="train=70,val=30")
+    said = example("misses.py", tmp_path / "s.store", tmp_path / "misses.png")
+    assert "predicted" in said
+    assert "misses to train on again, in 1 batches" in said
+    assert (tmp_path / "misses.png").exists()

@@ -378,7 +378,7 @@ def test_readers_never_meet_an_error_or_a_mix_beside_writers_and_tidying(tmp_pat
 
 @pytest.mark.proof
 def test_writers_at_once_on_one_track_lose_no_snapshot(tmp_path: Path, scale: int) -> None:
-    writers, rounds = (4, 3) if scale == 1 else (8, 25)
+    writers, rounds = (4, 3) if scale == 1 else (8, 20 * scale)
     store = pannier.create(tmp_path / "s.store")
     store.pack(fill(tmp_path / "a", 8))
     program = (

@@ -29,3 +29,26 @@ def collect() -> None:
     print(packed.funnel, packed.deviation, packed.snapshot.dealing.frozen)
     changed = store.change(where="loom = 7", set={"label": "satin"}, preview=True)
     print(changed.changes, changed.first, changed.left_out)
+
+
+def remember() -> None:
+    store = pannier.open_store("swatches.store")
+    snapshot = store.tag("spring", note="what the first model saw")
+    snapshot.annotate(facts={"accuracy": 0.93}, attach={"results/run-3.npz": "run-3.npz"})
+    print(snapshot.facts["accuracy"], snapshot.attachment("results/run-3.npz").byte_count)
+    treatment = pannier.Treatment.from_file("cloth.toml")
+    text: str = snapshot.docket(treatment, split="train", seed=7).text()
+    with pannier.from_docket("weave.docket", store="swatches.store", workers=2) as feed:
+        print(text, len(feed))
+    found = pannier.compare(snapshot, "swatches.store@main")
+    print(found.counts["relabelled"], found.class_numbers, found.is_same)
+    for step in store.history("main"):
+        print(step.id, step.totals, step.by_class)
+    print(snapshot.query("SELECT label, count(*) FROM records GROUP BY label").num_rows, snapshot.frame("train"))
+    exported = snapshot.export("data/swatches", layout="split", hard_links=True)
+    restored = pannier.restore("data/swatches.docket", overwrite=True)
+    print(exported.docket, restored.kept, store.copy("main", pannier.open_store("other.store")).pictures)
+    plan = store.tidy(older_than="2w")
+    print(plan.byte_count, [going.file for going in plan.going], store.change(as_of="spring").is_new)
+    for finding in pannier.verify(store, subset="5%", repair_from="other.store"):
+        print(finding.keys)

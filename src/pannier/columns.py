@@ -103,11 +103,15 @@ def to_digests(digests: Iterable[bytes]) -> Digests:
 
 def numbered(digests: Digests) -> tuple[Rows, Rows]:
     """Equal digests get one number: (the number of each row, the first row of each number). In order of their bytes."""
-    words = np.ascontiguousarray(digests).view(">u8").astype(np.uint64)
-    order = np.lexsort(words.T[::-1])
-    in_order = words[order]
+    prefixes = np.ascontiguousarray(digests[:, :8]).view(">u8").ravel().astype(np.uint64)
+    order = np.argsort(prefixes, kind="stable")
     is_first = np.ones(len(order), bool)
-    is_first[1:] = (in_order[1:] != in_order[:-1]).any(axis=1)
+    is_first[1:] = prefixes[order[1:]] != prefixes[order[:-1]]
+    alike = np.flatnonzero(~is_first)  # where the first 8 bytes are: the others are too, or else all of them decide
+    if len(alike) and (digests[order[alike]] != digests[order[alike - 1]]).any():
+        words = np.ascontiguousarray(digests).view(">u8").astype(np.uint64)
+        order = np.lexsort(words.T[::-1])
+        is_first[1:] = (words[order[1:]] != words[order[:-1]]).any(axis=1)
     numbers = np.empty(len(order), np.int64)
     numbers[order] = np.cumsum(is_first) - 1
     return numbers, order[is_first]

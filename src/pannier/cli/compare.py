@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
@@ -10,7 +11,7 @@ from pannier.cli.options import AsJson, Figure, StoreHint
 from pannier.cli.terminal import drawing, plural, print_facts, print_json, print_table
 
 if TYPE_CHECKING:
-    from pannier.store.comparing import Compared, Comparison
+    from pannier.store.comparing import Compared, Comparison, Side
 
 _SHOWN = 20
 _SIDE = "STORE[@NAME], a docket's file, or a folder."
@@ -99,10 +100,14 @@ def _before_and_after(each: Compared) -> tuple[str, str]:
     return label, split
 
 
+def _last(side: Side) -> str:
+    return Path(side.name).name
+
+
 def _draw(found: Comparison, figure: str) -> None:
     from pannier.figures.sheet import MOST, draw_sheet
 
-    records = sorted(found.records(MOST), key=lambda each: (each.kind, each.key.encode()))
+    records = list(found.records(MOST, by_kind=True))
     counts = ", ".join(f"{number:,} {_in_words(kind)}" for kind, number in found.counts.items() if number)
     with drawing(figure, "sheet"):
-        draw_sheet(records, figure, title=f"{found.before.name} -> {found.after.name}: {counts or 'no record differs'}")
+        draw_sheet(records, figure, title=f"{_last(found.before)} -> {_last(found.after)}: {counts or 'no record differs'}")

@@ -10,6 +10,8 @@ import typer
 from pannier.cli.options import (
     NO_TREATMENT,
     AsJson,
+    LabelAs,
+    Last,
     Split,
     StoreHint,
     Subset,
@@ -41,6 +43,8 @@ def feed(
     shuffle: Annotated[
         bool | None, typer.Option("--shuffle/--no-shuffle", help="By default train is shuffled, other splits are not.")
     ] = None,
+    last: Last = None,
+    label_as: LabelAs = None,
     workers: Annotated[int | None, typer.Option(help="Threads; by default all usable cores.")] = None,
     ahead: Annotated[int | None, typer.Option(help="Batches kept ready; by default as the limit allows.")] = None,
     memory_limit: Annotated[str, typer.Option(help="Bound of working memory: 128MiB, auto or none.")] = "auto",
@@ -60,6 +64,7 @@ def feed(
 
     fix_map_threshold()
     options: dict[str, Any] = {"split": split, "batch_size": batch_size, "seed": seed, "subset": subset, "where": where}
+    options |= {"last": last, "label_as": label_as}
     options |= {"shuffle": shuffle, "workers": workers, "ahead": ahead, "memory_limit": memory_limit}
     with _opened(store, docket, store_hint, treatment, options) as feed:
         if len(feed.snapshot) and feed.treatment is not None:

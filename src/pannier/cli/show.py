@@ -73,6 +73,8 @@ def _snapshot_facts(snapshot: Snapshot) -> dict[str, Any]:
         "dealing": snapshot.dealing.to_document(),
         "byte_count": int(snapshot.manifest.column("byte_count").sum()),
         "left_out": snapshot.left_out,
+        "facts": snapshot.facts,
+        "attachments": [{"name": each.name, "byte_count": each.byte_count} for each in snapshot.attachments],
     }
 
 
@@ -92,6 +94,10 @@ def _print_snapshot(snapshot: Snapshot, steps: list[dict[str, Any]]) -> None:
         ("pixels", sizes),
     ]
     facts += _about_dealing(snapshot)
+    told = ", ".join(f"{key}={value}" for key, value in snapshot.facts.items())
+    facts += [("facts", told)] if told else []
+    files = ", ".join(f"{each.name} ({show_bytes(each.byte_count)})" for each in snapshot.attachments)
+    facts += [("attached", files)] if files else []
     print_facts(facts)
     print()
     count_table(snapshot.counts, snapshot.classes, list(snapshot.splits))

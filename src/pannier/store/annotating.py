@@ -13,6 +13,7 @@ from pannier.errors import ConflictError, DamageError, NotFoundError, UsageError
 from pannier.store.documents import Document, sealed, unsealed
 from pannier.store.facts import Fact, Facts, author, now, read_facts
 from pannier.store.files import Directory, disk_errors_translated
+from pannier.store.leases import WRITER, holding
 from pannier.store.names import entry_numbers
 
 FOLDER = "annotations"
@@ -151,7 +152,14 @@ def annotate(
             raise UsageError(f"--detach {name}: there is no such attachment{did_you_mean(name, names)}")
     if not (said or attach or detach):
         raise UsageError("say what to add: --fact key=value, or --attach FILE")
-    attached = [_attached(directory, checked_attachment_name(name), Path(path)) for name, path in (attach or {}).items()]
+    with holding(directory, WRITER):
+        return _annotate(directory, snapshot_id, said, attach or {}, detach)
+
+
+def _annotate(
+    directory: Directory, snapshot_id: str, said: Facts, attach: Mapping[str, str | Path], detach: Sequence[str]
+) -> Annotation:
+    attached = [_attached(directory, checked_attachment_name(name), Path(path)) for name, path in attach.items()]
     for _ in range(MOST_TRIES):
         numbers = annotation_numbers(directory, snapshot_id)
         entry = Annotation(numbers[-1] + 1 if numbers else 1, now(), author(), said, attached, tuple(detach))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from collections import Counter
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -12,6 +13,7 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from pannier.columns import Rows, digests_of, order_by_hash, to_digests
 from pannier.errors import PictureError, UsageError
@@ -161,10 +163,14 @@ class Comparison:
         kinds = ["reencoded" if kind == "changed" and key in self.reencoded else kind for key, kind in pairs]
         return table.set_column(1, "change", pa.array(kinds, pa.string()))
 
-    def records(self, most: int | None = None) -> Iterator[Compared]:
-        """The records that differ, in order of keys, `most` of them where that is said."""
-        table = self.table().slice(0, most)
-        for row in table.to_pylist():
+    def records(self, most: int | None = None, *, by_kind: bool = False) -> Iterator[Compared]:
+        """The records that differ, in order of keys, `most` of them where that is said; by_kind: the rarest kinds first."""
+        table = self.table()
+        if by_kind:
+            kinds = [kind for kind, _ in Counter(table.column("change").to_pylist()).most_common()][::-1]
+            ranks = pc.index_in(table.column("change"), value_set=pa.array(kinds, pa.string()))
+            table = table.take(pa.array(np.argsort(ranks.to_numpy(), kind="stable")))
+        for row in table.slice(0, most).to_pylist():
             side = self.before if row["change"] == "removed" else self.after
             found = side.manifest.find(row["key"], text_hash(row["key"]))
             assert found is not None

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from pannier.errors import ConflictError, NotFoundError, UsageError, did_you_mean
+from pannier.store.differing import differences
 from pannier.store.facts import author, now
 from pannier.store.history import is_ancestor
 from pannier.store.leases import writes
@@ -13,6 +15,8 @@ from pannier.store.names import FIRST_TRACK, Entry, Names, checked_name
 
 if TYPE_CHECKING:
     from pannier.store.store import Store
+
+_SHOWN = 5
 
 
 @writes
@@ -29,12 +33,22 @@ def start_track(store: Store, track: str, at: str = FIRST_TRACK, *, note: str = 
         if last.snapshot == snapshot:
             return snapshot
         if not is_ancestor(store, last.snapshot, snapshot):
-            raise ConflictError(
-                f"{track} has snapshots that {at} has not, so it cannot take {at} over; nothing was changed: "
-                f"pannier compare {store.path}@{track} {store.path}@{at} lists what differs"
-            )
+            what = _differences(store, track, at)
+            raise ConflictError(f"{track} has snapshots that {at} has not, so it cannot take {at} over; {what}")
     _append(store.tracks, track, last, snapshot, note)
     return snapshot
+
+
+def _differences(store: Store, track: str, at: str) -> str:
+    """What two snapshots differ in, in a line: counts, and the first keys."""
+    table = differences(store.snapshot(track).manifest, store.snapshot(at).manifest).table()
+    counts = Counter(table.column("change").to_pylist())
+    if not counts:
+        return "their records are the same, their histories are not"
+    told = ", ".join(f"{number:,} {kind}" for kind, number in counts.items())
+    first = ", ".join(f"{row['key']} ({row['change']})" for row in table.slice(0, _SHOWN).to_pylist())
+    more = ", ..." if len(table) > _SHOWN else ""
+    return f"from {track} to {at}: {told}: {first}{more} (pannier compare lists all)"
 
 
 @writes

@@ -18,6 +18,9 @@ from pannier.store.snapshot import FOLDER, read_document
 if TYPE_CHECKING:
     from pannier.store.store import Store
 
+# so many digests are collected before they are reduced to distinct ones
+_ROWS_AT_ONCE = 1 << 18
+
 
 @dataclass(frozen=True)
 class Referenced:
@@ -66,7 +69,7 @@ def _pictures(store: Store, documents: dict[str, Document]) -> Digests:
     deltas: set[str] = set()
     for upon in by_base.values():
         base = read_table(store.directory, ManifestFile(**upon[0]["base"]))
-        replaced = np.zeros(base.num_rows, np.int64)
+        replaced = np.zeros(base.num_rows, np.int32)
         parts = [found]
         for document in upon:
             if document["delta"]:
@@ -76,6 +79,8 @@ def _pictures(store: Store, documents: dict[str, Document]) -> Digests:
                     deltas.add(document["delta"]["name"])
                     stays = ~delta.column("removed").to_numpy(zero_copy_only=False)
                     parts.append(digests_of(delta.column("sha256"))[stays])
+            if sum(map(len, parts)) > 2 * len(parts[0]) + _ROWS_AT_ONCE:
+                parts = [distinct(np.concatenate(parts))]
         parts.append(digests_of(base.column("sha256"))[replaced < len(upon)])
         found = distinct(np.concatenate(parts))
     return found

@@ -274,7 +274,9 @@ class Manifest:
             while end < len(buckets) and count + stops[end] - starts[end] <= _ROWS_AT_ONCE:
                 count += int(stops[end] - starts[end])
                 end += 1
-            encoded = encoder.rows(np.concatenate([np.arange(starts[b], stops[b]) for b in range(at, end)]))
+            is_one_run = bool((starts[at + 1 : end] == stops[at : end - 1]).all())
+            runs = [(at, end - 1)] if is_one_run else [(b, b) for b in range(at, end)]
+            encoded = encoder.rows(np.concatenate([np.arange(starts[a], stops[b]) for a, b in runs]))
             first = 0
             for b in range(at, end):
                 last = first + int(stops[b] - starts[b])

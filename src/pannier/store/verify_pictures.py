@@ -109,13 +109,15 @@ def _wrong(path: str, located: Located, rows: Any) -> tuple[Any, list[int]]:
     handle = os.open(path, os.O_RDONLY)
     try:
         dense = last - first <= 2 * int(lengths.sum()) + 4096
-        content = memoryview(os.pread(handle, last - first, first)) if dense else None
-        wrong = []
-        for row, offset, length in zip(rows.tolist(), offsets.tolist(), lengths.tolist(), strict=True):
-            data = os.pread(handle, length, offset) if content is None else content[offset - first : offset - first + length]
-            if hashlib.sha256(data).digest() != located.sha256[row].tobytes():
-                wrong.append(row)
-        return rows, wrong
+        if dense:
+            content, starts = memoryview(os.pread(handle, last - first, first)), (offsets - first).tolist()
+            stops = (offsets - first + lengths).tolist()
+            found = [hashlib.sha256(content[a:b]).digest() for a, b in zip(starts, stops, strict=True)]
+        else:
+            places = zip(lengths.tolist(), offsets.tolist(), strict=True)
+            found = [hashlib.sha256(os.pread(handle, length, offset)).digest() for length, offset in places]
+        is_wrong = (np.frombuffer(b"".join(found), np.uint8).reshape(-1, 32) != located.sha256[rows]).any(axis=1)
+        return rows, rows[is_wrong].tolist()
     finally:
         os.close(handle)
 

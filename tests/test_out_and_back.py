@@ -234,3 +234,18 @@ def test_everything_opens_elsewhere_by_the_recipes_in_the_format_page(tmp_path: 
     assert done.returncode == 0, done.stderr
     counted = dict(re.findall(r"\b(plain|satin|twill)\W+(\d+)", done.stdout))
     assert counted == {"plain": "39", "satin": "41", "twill": "39"}
+
+
+def test_no_key_leads_out_of_the_folder(tmp_path: Path) -> None:
+    (tmp_path / "pictures").mkdir()
+    (tmp_path / "rows").mkdir()
+    (tmp_path / "pictures" / "a.jpg").write_bytes(encoded(draw(1)))
+    table = tmp_path / "rows" / "rows.csv"
+    table.write_text("file,weave\n../pictures/a.jpg,twill\n")
+    snapshot = pannier.create(tmp_path / "s.store").pack(table, label="weave").snapshot
+    for layout in ("class", "flat"):
+        snapshot.export(tmp_path / "out" / layout, layout=layout)
+        found = [path for path in (tmp_path / "out").rglob("*.jpg")]
+        assert all((tmp_path / "out") in path.resolve().parents for path in found)
+    assert len(found) == 2
+    assert len(list(tmp_path.rglob("*.jpg"))) == 3

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 import typer
@@ -135,6 +136,8 @@ def pack(
         print_json(_facts(result))
     else:
         _print(result, store)
+    if fact and not result.is_new:
+        print(f"So there is no new snapshot for the facts; keep them with: pannier annotate {store} --fact ...", file=sys.stderr)
     return 0
 
 

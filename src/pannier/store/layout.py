@@ -31,7 +31,7 @@ def paths_of(snapshot: Snapshot, rows: Rows, layout: str) -> tuple[Rows, list[st
     if layout == "split" and None in splits:
         raise UsageError("--layout split: some records have no split; deal them, or choose --layout class")
     if layout == "flat":
-        wanted: Iterable[str] = [key.replace("/", "-") for key in keys]
+        wanted: Iterable[str] = ["-".join(_parts(key)) for key in keys]
     else:
         classes = set(snapshot.classes)
         wanted = [_in_class(key, label, classes) for key, label in zip(keys, labels, strict=True)]
@@ -42,7 +42,7 @@ def paths_of(snapshot: Snapshot, rows: Rows, layout: str) -> tuple[Rows, list[st
 
 def _in_class(key: str, label: str | None, classes: set[str]) -> str:
     """The path below a folder of the label: the key's own where its last folder is that, else its name alone."""
-    parts = key.split("/")
+    parts = _parts(key)
     if len(parts) > 1 and split_of_folder(parts[0]):
         parts = parts[1:]
     if label is None:
@@ -51,6 +51,11 @@ def _in_class(key: str, label: str | None, classes: set[str]) -> str:
         return "/".join(parts)
     names = parts[:-2] + parts[-1:] if len(parts) > 1 and parts[-2] in classes else parts
     return f"{_checked_folder(label)}/{'-'.join(names)}"
+
+
+def _parts(key: str) -> list[str]:
+    """The parts of a key that a path in a folder can have: none leads up, or elsewhere."""
+    return [part.replace("\0", "_") for part in key.split("/") if part not in ("", ".", "..")] or ["picture"]
 
 
 def _checked_folder(name: str) -> str:

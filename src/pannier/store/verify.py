@@ -71,8 +71,7 @@ def verify(
     except DamageError as error:
         return [Finding(error.file or str(store), str(error), "the whole store", FROM_COPY)]
     with contextlib.ExitStack() as stack:
-        with contextlib.suppress(StoreError):  # what cannot be written to cannot be tidied meanwhile either
-            _hold(stack, opened)
+        _hold(stack, opened)
         found = _Verification(opened, share, checked_seed(seed), quick, progress).run()
         if repair or repair_from is not None:
             from pannier.store.repairing import repair as mend
@@ -83,12 +82,13 @@ def verify(
 
 
 def _hold(stack: contextlib.ExitStack, store: Store) -> None:
+    """Takes a lease, so that nothing is tidied meanwhile; what cannot be written to cannot be tidied either."""
     try:
         stack.enter_context(leases.holding(store.directory, leases.VERIFIER))
     except ConflictError:
         raise
-    except OSError as error:
-        raise StoreError(str(error)) from error
+    except StoreError:
+        pass
 
 
 class _Verification:

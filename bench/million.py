@@ -15,8 +15,8 @@ import pannier
 from bench.data import write_archive
 from bench.slices import Report
 from pannier.hashing import text_hash
-from pannier.store.commit import Proposal, commit
 from pannier.store.manifest import REMOVED, SCHEMA
+from pannier.store.writing.commit import Proposal, commit
 
 RECORDS = 1_000_000
 PICTURES = 1_000

@@ -21,7 +21,7 @@ from bench.million import CHANGES, RECORDS, changes_of, fill_a_million, median_s
 from bench.slices import Report, alternate, ratio
 from pannier.machine import usable_cores
 from pannier.sizes import show_bytes
-from pannier.store.commit import Proposal, commit
+from pannier.store.writing.commit import Proposal, commit
 
 SNAPSHOTS = 1_000
 PICTURES = 3_000
@@ -64,7 +64,7 @@ def _names_and_comparisons(report: Report, store: pannier.Store) -> None:
     )
     names = iter(range(10_000))
     _seconds(report, "a new track, seconds", lambda: store.start_track(f"t{next(names)}"), 0.05 + 0.1)
-    from pannier.store.naming import add_tag, start_track
+    from pannier.store.versions.naming import add_tag, start_track
 
     _seconds(report, "the same without opening the snapshot", lambda: start_track(store, f"u{next(names)}"), 0.05)
     _seconds(report, "a new tag, seconds", lambda: add_tag(store, f"v{next(names)}"), 0.05)
@@ -102,7 +102,7 @@ def _memory(report: Report, store: pannier.Store) -> None:
         program = (
             "import numpy as np, pannier\n"
             "from pannier.measuring.memory import Sampler, release_free_memory, working_bytes\n"
-            "from pannier.store.label_table import write_label_table\n"
+            "from pannier.store.folders.label_table import write_label_table\n"
             f"store = pannier.open_store({str(store.path)!r})\n"
             "ids = [step.id for step in store.history()][:200]\n"
             "snapshot = store.snapshot()\nsnapshot.query('SELECT 1')\nrelease_free_memory()\n"

@@ -24,9 +24,9 @@ from pannier.hashing import Hashes, text_hash
 from pannier.images.near import near_links
 from pannier.shares import Dealing, read_shares
 from pannier.splits import targets
-from pannier.store.grouping import settle
 from pannier.store.manifest import SCHEMA, Manifest
-from pannier.store.merging import merge
+from pannier.store.writing.grouping import settle
+from pannier.store.writing.merging import merge
 from tests.conftest import draw, encoded, fill
 
 SHARES = read_shares("train=60,val=25,test=15")

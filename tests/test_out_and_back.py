@@ -245,7 +245,7 @@ def test_no_key_leads_out_of_the_folder(tmp_path: Path) -> None:
     snapshot = pannier.create(tmp_path / "s.store").pack(table, label="weave").snapshot
     for layout in ("class", "flat"):
         snapshot.export(tmp_path / "out" / layout, layout=layout)
-        found = [path for path in (tmp_path / "out").rglob("*.jpg")]
+        found = list((tmp_path / "out").rglob("*.jpg"))
         assert all((tmp_path / "out") in path.resolve().parents for path in found)
     assert len(found) == 2
     assert len(list(tmp_path.rglob("*.jpg"))) == 3

@@ -11,8 +11,8 @@ import pytest
 
 import pannier
 from pannier.errors import ConflictError, NotFoundError, SourceError, StoreError, UsageError
-from pannier.store import packing
 from pannier.store.documents import sealed
+from pannier.store.writing import packing
 from tests.conftest import CLASSES, draw, encoded, fill
 
 SHARES = {"train": 75, "val": 15, "test": 10}

@@ -16,7 +16,7 @@ import pytest
 import pannier
 from pannier.errors import ConflictError, DamageError, NotFoundError, UsageError
 from pannier.store.leases import FOLDER, WRITER, Held, holding, leases
-from pannier.store.naming import remove
+from pannier.store.versions.naming import remove
 from tests.conftest import Ended, fill
 
 TREATMENT = pannier.Treatment(16)
@@ -220,7 +220,7 @@ def test_a_copy_brings_what_the_other_lacks_and_ids_are_equal(
 
 
 def test_a_copy_that_was_interrupted_goes_on(store: pannier.Store, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    from pannier.store import copying
+    from pannier.store.upkeep import copying
 
     other = pannier.create(tmp_path / "other.store")
 
@@ -333,7 +333,7 @@ def test_readers_never_meet_an_error_or_a_mix_beside_writers_and_tidying(tmp_pat
     right = {record.key: record.sha256 for record in store.snapshot()}
     rounds = 6 if scale == 1 else 5 * scale
     writer = (
-        "import sys, pannier\nfrom pannier.store.naming import remove\n"
+        "import sys, pannier\nfrom pannier.store.versions.naming import remove\n"
         f"store = pannier.open_store({str(store.path)!r})\n"
         f"for i in range(1, {rounds} + 1):\n"
         "    store.change(where='true', set={'loom': i})\n"

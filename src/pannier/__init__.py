@@ -26,34 +26,34 @@ if TYPE_CHECKING:
     from pannier.sources.findings import Findings
     from pannier.sources.gathering.gather import Gathered, gather
     from pannier.sources.survey import survey
-    from pannier.store.changing import ChangeResult
-    from pannier.store.comparing import Comparison, compare
-    from pannier.store.docket import Docket
-    from pannier.store.exporting import restore
-    from pannier.store.findings import Finding
-    from pannier.store.packing import PackResult
+    from pannier.store.folders.exporting import restore
     from pannier.store.snapshot import Record, Snapshot
     from pannier.store.store import Store, create, open, open_store
-    from pannier.store.verify import verify
+    from pannier.store.upkeep.findings import Finding
+    from pannier.store.upkeep.verify import verify
+    from pannier.store.versions.comparing import Comparison, compare
+    from pannier.store.versions.docket import Docket
+    from pannier.store.writing.changing import ChangeResult
+    from pannier.store.writing.packing import PackResult
 
 __version__ = "0.1.0"
 
 # where each public name lives; modules are imported when a name is first used, so that `import pannier` stays light
 _HOMES = {
     "Batch": "pannier.feed.feed",
-    "ChangeResult": "pannier.store.changing",
-    "Comparison": "pannier.store.comparing",
+    "ChangeResult": "pannier.store.writing.changing",
+    "Comparison": "pannier.store.versions.comparing",
     "ConflictError": "pannier.errors",
     "DamageError": "pannier.errors",
-    "Docket": "pannier.store.docket",
+    "Docket": "pannier.store.versions.docket",
     "Feed": "pannier.feed.feed",
-    "Finding": "pannier.store.findings",
+    "Finding": "pannier.store.upkeep.findings",
     "Findings": "pannier.sources.findings",
     "Gathered": "pannier.sources.gathering.gather",
     "LimitError": "pannier.errors",
     "Measurement": "pannier.measuring.sweep",
     "NotFoundError": "pannier.errors",
-    "PackResult": "pannier.store.packing",
+    "PackResult": "pannier.store.writing.packing",
     "PannierError": "pannier.errors",
     "PictureError": "pannier.errors",
     "Plan": "pannier.feed.plan",
@@ -65,16 +65,16 @@ _HOMES = {
     "Treatment": "pannier.images.treatment",
     "TreatmentError": "pannier.errors",
     "UsageError": "pannier.errors",
-    "compare": "pannier.store.comparing",
+    "compare": "pannier.store.versions.comparing",
     "create": "pannier.store.store",
     "from_docket": "pannier.feed.reproducing",
     "gather": "pannier.sources.gathering.gather",
     "measure": "pannier.measuring.sweep",
     "open": "pannier.store.store",
     "open_store": "pannier.store.store",
-    "restore": "pannier.store.exporting",
+    "restore": "pannier.store.folders.exporting",
     "survey": "pannier.sources.survey",
-    "verify": "pannier.store.verify",
+    "verify": "pannier.store.upkeep.verify",
 }
 
 __all__ = [

@@ -10,7 +10,7 @@ from pannier.cli.options import NO_DEALING, AsJson, DealingOptions, FactsOption,
 from pannier.cli.terminal import count_table, plural, print_deviation, print_json, print_left_out, print_table
 
 if TYPE_CHECKING:
-    from pannier.store.changing import ChangeResult
+    from pannier.store.writing.changing import ChangeResult
 
 
 @takes_dealing

@@ -11,7 +11,7 @@ from pannier.cli.options import AsJson, Figure, StoreHint
 from pannier.cli.terminal import drawing, plural, print_facts, print_json, print_table
 
 if TYPE_CHECKING:
-    from pannier.store.comparing import Compared, Comparison, Side
+    from pannier.store.versions.comparing import Compared, Comparison, Side
 
 _SHOWN = 20
 _SIDE = "STORE[@NAME], a docket's file, or a folder."
@@ -34,7 +34,7 @@ def compare(
 
     [dim]$[/dim] pannier compare swatches.docket swatches/ --fail-on-change
     """
-    from pannier.store.comparing import compare as look
+    from pannier.store.versions.comparing import compare as look
 
     found = look(before, after, store=store)
     print_json(_facts(found)) if json else _print(found, count)

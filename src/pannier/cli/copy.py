@@ -25,9 +25,9 @@ def copy(
     [dim]$[/dim] pannier copy swatches.store@spring weave.store --track spring-weaves
     """
     from pannier.sizes import show_bytes
-    from pannier.store.copying import copy as bring
     from pannier.store.snapshot import address
     from pannier.store.store import open_or_create, open_store
+    from pannier.store.upkeep.copying import copy as bring
 
     path, name = address(store)
     here = open_store(path)

@@ -11,7 +11,7 @@ from pannier.cli.options import NO_TREATMENT, AsJson, Split, Store, TreatmentOpt
 from pannier.cli.terminal import plural, print_json, progress_bar
 
 if TYPE_CHECKING:
-    from pannier.store.laying_out import LayOutResult
+    from pannier.store.folders.laying_out import LayOutResult
     from pannier.store.snapshot import Snapshot
 
 
@@ -83,8 +83,8 @@ def _condition(where: str | None, split: str | None) -> str | None:
 
 
 def _table(snapshot: Snapshot, path: str, split: str | None, where: str | None) -> int:
-    from pannier.store.label_table import write_label_table
-    from pannier.store.layout import paths_of
+    from pannier.store.folders.label_table import write_label_table
+    from pannier.store.folders.layout import paths_of
 
     rows, _, _ = paths_of(snapshot, snapshot.subset_of(split, None, where=where), "flat")
     return write_label_table(snapshot, rows, Path(path))
@@ -93,7 +93,7 @@ def _table(snapshot: Snapshot, path: str, split: str | None, where: str | None) 
 def _prepared(
     snapshot: Snapshot, directory: str, treatment: TreatmentOptions, arrays: bool, encode: str | None, **chosen: Any
 ) -> int:
-    from pannier.store.prepared import export_arrays, export_prepared
+    from pannier.store.folders.prepared import export_arrays, export_prepared
 
     treated = treatment.treatment(snapshot)
     with progress_bar("export") as progress:

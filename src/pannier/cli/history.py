@@ -10,7 +10,7 @@ from pannier.cli.options import AsJson, Figure, Store
 from pannier.cli.terminal import drawing, plural, print_json, print_table
 
 if TYPE_CHECKING:
-    from pannier.store.history import RecordStep, Step
+    from pannier.store.versions.history import RecordStep, Step
 
 _SIGNS = (("added", "+"), ("removed", "-"))
 
@@ -29,10 +29,10 @@ def history(
 
     [dim]$[/dim] pannier history swatches.store twill/0042.jpg
     """
-    from pannier.store.history import history as look
-    from pannier.store.history import record_history
     from pannier.store.snapshot import address
     from pannier.store.store import open_store
+    from pannier.store.versions.history import history as look
+    from pannier.store.versions.history import record_history
 
     path, name = address(store)
     opened = open_store(path)

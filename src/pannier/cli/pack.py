@@ -31,7 +31,7 @@ from pannier.cli.terminal import (
 )
 
 if TYPE_CHECKING:
-    from pannier.store.packing import PackResult
+    from pannier.store.writing.packing import PackResult
 
 
 _picture = in_panel("Pictures")
@@ -99,7 +99,7 @@ def pack(
     [dim]$[/dim] pannier pack heap/ swatches.store --label-pattern "{label}_loom{loom}_{number}" --group-by loom
     """
     from pannier.sizes import read_bytes
-    from pannier.store.packing import bring_in
+    from pannier.store.writing.packing import bring_in
 
     options: dict[str, Any] = {
         "note": note,
@@ -137,12 +137,15 @@ def pack(
     else:
         _print(result, store)
     if fact and not result.is_new:
-        print(f"So there is no new snapshot for the facts; keep them with: pannier annotate {store} --fact ...", file=sys.stderr)
+        print(
+            f"So there is no new snapshot for the facts; keep them with: pannier annotate {store} --fact ...",
+            file=sys.stderr,
+        )
     return 0
 
 
 def _preview(source: list[str], options: dict[str, Any], *, as_json: bool) -> int:
-    from pannier.store.preview import preview
+    from pannier.store.writing.preview import preview
 
     seen = preview(source, **options)
     if as_json:

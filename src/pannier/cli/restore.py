@@ -24,7 +24,7 @@ def restore(
 
     [dim]$[/dim] pannier restore swatches.docket --store /mnt/mill/swatches.store
     """
-    from pannier.store.exporting import restore as bring_back
+    from pannier.store.folders.exporting import restore as bring_back
 
     with progress_bar("restore") as progress:
         result = bring_back(docket, directory, store=store, overwrite=yes, progress=progress)

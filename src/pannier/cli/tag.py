@@ -29,10 +29,10 @@ def tag(
     [dim]$[/dim] pannier tag swatches.store@3f9ac1 spring --yes --note "two labels put right"
     """
     from pannier.errors import UsageError
-    from pannier.store.naming import add_tag, remove
-    from pannier.store.naming import rename as call_otherwise
     from pannier.store.snapshot import address
     from pannier.store.store import open_store
+    from pannier.store.versions.naming import add_tag, remove
+    from pannier.store.versions.naming import rename as call_otherwise
 
     path, at = address(store)
     opened = open_store(path)

@@ -11,7 +11,7 @@ from pannier.cli.options import AsJson
 from pannier.cli.terminal import live_bar, plural, print_json, print_table, print_wrapped
 
 if TYPE_CHECKING:
-    from pannier.store.tidying import Tidied
+    from pannier.store.upkeep.tidying import Tidied
 
 
 def tidy(
@@ -29,7 +29,7 @@ def tidy(
     [dim]$[/dim] pannier tidy swatches.store --older-than 2w --yes
     """
     from pannier.store.store import open_store
-    from pannier.store.tidying import tidy as go_over
+    from pannier.store.upkeep.tidying import tidy as go_over
 
     with live_bar("tidy", "looking what is referenced") as bar:
         step = None if bar is None else lambda done, total: bar.show(done, total, lambda: "")

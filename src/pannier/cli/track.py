@@ -32,10 +32,10 @@ def track(
     [dim]$[/dim] pannier track swatches.store trial --delete --yes
     """
     from pannier.errors import UsageError
-    from pannier.store.naming import remove, start_track
-    from pannier.store.naming import rename as call_otherwise
     from pannier.store.snapshot import address
     from pannier.store.store import open_store
+    from pannier.store.versions.naming import remove, start_track
+    from pannier.store.versions.naming import rename as call_otherwise
 
     path, at = address(store)
     opened = open_store(path)

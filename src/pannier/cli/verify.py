@@ -10,7 +10,7 @@ from pannier.cli.options import AsJson
 from pannier.cli.terminal import live_bar, plural, print_json, print_wrapped
 
 if TYPE_CHECKING:
-    from pannier.store.findings import Finding
+    from pannier.store.upkeep.findings import Finding
 
 _SHOWN_KEYS = 5
 
@@ -39,7 +39,7 @@ def verify(
     [dim]$[/dim] pannier verify swatches.store --repair-from /mnt/mill/swatches.store
     """
     from pannier.sizes import show_bytes
-    from pannier.store.verify import verify as look
+    from pannier.store.upkeep.verify import verify as look
 
     with live_bar("verify") as bar:
 

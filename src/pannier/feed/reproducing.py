@@ -7,7 +7,7 @@ from typing import Any
 
 from pannier.errors import UsageError
 from pannier.feed.feed import Feed
-from pannier.store.docket import Docket
+from pannier.store.versions.docket import Docket
 
 
 def from_docket(docket: str | Path | Docket, *, store: str | Path | None = None, **options: Any) -> Feed:

@@ -24,11 +24,11 @@ from pannier.store.reading import PictureReader, Place, ReadError, damage
 if TYPE_CHECKING:
     from pannier.feed.feed import Feed
     from pannier.images.treatment import Treatment
-    from pannier.store.annotating import Annotation, Attachment
-    from pannier.store.docket import Docket
     from pannier.store.facts import Fact, Facts
-    from pannier.store.laying_out import LayOutResult
+    from pannier.store.folders.laying_out import LayOutResult
     from pannier.store.store import Store
+    from pannier.store.versions.annotating import Annotation, Attachment
+    from pannier.store.versions.docket import Docket
 
 FOLDER = "snapshots"
 SHOWN_DIGITS = 12
@@ -136,21 +136,21 @@ class Snapshot:
     @cached_property
     def annotations(self) -> list[Annotation]:
         """What was added to this snapshot after it was made: facts and attached files, who and when."""
-        from pannier.store.annotating import read_annotations
+        from pannier.store.versions.annotating import read_annotations
 
         return read_annotations(self.store.directory, self.id)
 
     @property
     def facts(self) -> Facts:
         """Facts by key, what was added later before what was said when it was made."""
-        from pannier.store.annotating import all_facts
+        from pannier.store.versions.annotating import all_facts
 
         return all_facts(self.document["facts"], self.annotations)
 
     @property
     def attachments(self) -> list[Attachment]:
         """The files that belong to this snapshot."""
-        from pannier.store.annotating import all_attachments, attachments_of
+        from pannier.store.versions.annotating import all_attachments, attachments_of
 
         frozen = attachments_of(self.store.directory, self.document["attachments"])
         return all_attachments(frozen, self.annotations)
@@ -170,7 +170,7 @@ class Snapshot:
         detach: Sequence[str] = (),
     ) -> None:
         """Adds facts, and files by the names that they get here, as an entry of their own. Raises UsageError."""
-        from pannier.store.annotating import annotate
+        from pannier.store.versions.annotating import annotate
 
         annotate(self.store.directory, self.id, self.attachments, facts=facts, attach=attach, detach=detach)
         self.__dict__.pop("annotations", None)
@@ -231,7 +231,7 @@ class Snapshot:
         """
         rows = self.rows_of(split)
         if where is not None:
-            from pannier.store.query import rows_where
+            from pannier.store.versions.query import rows_where
 
             rows = np.intersect1d(rows, rows_where(self.manifest, where), assume_unique=True)
         if part is None:
@@ -242,7 +242,7 @@ class Snapshot:
 
     def table(self, split: str | None = None, *, where: str | None = None) -> Any:
         """The records as an Arrow table, in order of keys: key, label, number, split, facts of the picture, side columns."""
-        from pannier.store.query import records_table
+        from pannier.store.versions.query import records_table
 
         found = records_table(self.manifest, self.classes)
         if split is None and where is None:
@@ -261,7 +261,7 @@ class Snapshot:
 
         Nothing but those tables can be read: no file, no network. Raises UsageError.
         """
-        from pannier.store.query import query
+        from pannier.store.versions.query import query
 
         return query(self, sql, after=after)
 
@@ -270,13 +270,13 @@ class Snapshot:
 
         In a git work tree the folder is ignored, and a docket written beside it.
         """
-        from pannier.store.exporting import export
+        from pannier.store.folders.exporting import export
 
         return export(self, folder, **options)
 
     def docket(self, treatment: Treatment | None = None, **options: Any) -> Docket:
         """The docket with which anyone gets the same batches; `.text()` is what goes into a file. See `Docket.of`."""
-        from pannier.store.docket import Docket
+        from pannier.store.versions.docket import Docket
 
         return Docket.of(self, treatment=treatment, **options)
 

@@ -11,18 +11,18 @@ import numpy as np
 from pannier.columns import Digests
 from pannier.errors import NotFoundError, StoreError, UsageError, did_you_mean
 from pannier.hashing import Hashes
-from pannier.store.changing import ChangeResult, change
 from pannier.store.documents import sealed, unsealed
 from pannier.store.files import Directory
 from pannier.store.index import PictureIndex
 from pannier.store.names import FIRST_TRACK, TAGS, TRACKS, Names
-from pannier.store.packing import PackResult, pack
 from pannier.store.shards import perceptual_hashes, shard_path
 from pannier.store.snapshot import FOLDER, Snapshot, address
+from pannier.store.writing.changing import ChangeResult, change
+from pannier.store.writing.packing import PackResult, pack
 
 if TYPE_CHECKING:
-    from pannier.store.copying import Copied
-    from pannier.store.tidying import Tidied
+    from pannier.store.upkeep.copying import Copied
+    from pannier.store.upkeep.tidying import Tidied
 
 FORMAT_FILE = "pannier.json"
 FORMAT_NAME = "pannier store"
@@ -84,8 +84,8 @@ class Store:
         return hashes
 
     def history(self, name: str = FIRST_TRACK, *, key: str | None = None) -> list[Any]:
-        """The snapshots that led to one, newest first; of one record those that changed it. See `pannier.store.history`."""
-        from pannier.store.history import history, record_history
+        """The snapshots that led to one, newest first; of one record those that changed it. See `store.versions`."""
+        from pannier.store.versions.history import history, record_history
 
         return history(self, name) if key is None else record_history(self, key, name)
 
@@ -94,25 +94,25 @@ class Store:
 
         Raises ConflictError, UsageError.
         """
-        from pannier.store.naming import start_track
+        from pannier.store.versions.naming import start_track
 
         return self.snapshot(start_track(self, track, at, note=note))
 
     def tag(self, tag: str, at: str = FIRST_TRACK, *, note: str = "", move: bool = False) -> Snapshot:
         """Tags a snapshot. Raises UsageError where the tag names another one, unless it is to `move`."""
-        from pannier.store.naming import add_tag
+        from pannier.store.versions.naming import add_tag
 
         return self.snapshot(add_tag(self, tag, at, note=note, move=move))
 
     def tidy(self, *, older_than: str | float = "14d", apply: bool = False) -> Tidied:
-        """What nothing refers to any more, and how much it would free; with `apply` it goes. See `pannier.store.tidying`."""
-        from pannier.store.tidying import tidy
+        """What nothing refers to any more, and how much it would free; with `apply` it goes. See `store.upkeep`."""
+        from pannier.store.upkeep.tidying import tidy
 
         return tidy(self, older_than=older_than, apply=apply)
 
     def copy(self, name: str, other: Store, *, track: str | None = None) -> Copied:
         """Brings a snapshot with its history into another store, only what that lacks; see `pannier.store.copying.copy`."""
-        from pannier.store.copying import copy
+        from pannier.store.upkeep.copying import copy
 
         return copy(self, name, other, track=track)
 

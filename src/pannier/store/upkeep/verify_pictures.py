@@ -17,8 +17,8 @@ from pannier.errors import DamageError
 from pannier.hashing import fold, fold_each
 from pannier.machine import usable_cores
 from pannier.store import index, shards
-from pannier.store.findings import FROM_COPY, Finding
 from pannier.store.shards import Located
+from pannier.store.upkeep.findings import FROM_COPY, Finding
 
 if TYPE_CHECKING:
     from pannier.store.files import Directory

@@ -12,12 +12,14 @@ import pyarrow as pa
 
 from pannier.columns import Digests, digests_of
 from pannier.errors import DamageError, NotFoundError, PannierError
-from pannier.store import annotating, index, left_out, manifest, seen, shards, snapshot
+from pannier.store import index, left_out, manifest, shards, snapshot
 from pannier.store.documents import digest, unsealed
-from pannier.store.findings import Finding
-from pannier.store.referenced import distinct, is_in
-from pannier.store.repacking import pictures_in, write_shards
 from pannier.store.shards import Picture
+from pannier.store.upkeep.findings import Finding
+from pannier.store.upkeep.referenced import distinct, is_in
+from pannier.store.upkeep.repacking import pictures_in, write_shards
+from pannier.store.versions import annotating
+from pannier.store.writing import seen
 
 if TYPE_CHECKING:
     from pannier.store.store import Store

@@ -13,14 +13,17 @@ import numpy as np
 from pannier.errors import ConflictError, DamageError, StoreError
 from pannier.hashing import checked_seed
 from pannier.shares import read_part
-from pannier.store import annotating, index, leases, left_out, manifest, seen, shards, snapshot, unpacking
+from pannier.store import index, leases, left_out, manifest, shards, snapshot
 from pannier.store.documents import Document, digest
 from pannier.store.files import DRAFT_PREFIX
-from pannier.store.findings import FROM_COPY, Finding
+from pannier.store.folders import unpacking
 from pannier.store.names import Names
-from pannier.store.referenced import distinct, is_in, referenced
-from pannier.store.verify_content import READ_FAILS, ContentCheck
-from pannier.store.verify_pictures import Pictures, Progress, check_shards, harmed
+from pannier.store.upkeep.findings import FROM_COPY, Finding
+from pannier.store.upkeep.referenced import distinct, is_in, referenced
+from pannier.store.upkeep.verify_content import READ_FAILS, ContentCheck
+from pannier.store.upkeep.verify_pictures import Pictures, Progress, check_shards, harmed
+from pannier.store.versions import annotating
+from pannier.store.writing import seen
 
 if TYPE_CHECKING:
     from pannier.store.store import Store
@@ -74,7 +77,7 @@ def verify(
         _hold(stack, opened)
         found = _Verification(opened, share, checked_seed(seed), quick, progress).run()
         if repair or repair_from is not None:
-            from pannier.store.repairing import repair as mend
+            from pannier.store.upkeep.repairing import repair as mend
 
             mend(opened, found, repair_from)
             found = _Verification(opened, share, seed, quick, progress).run()

@@ -8,12 +8,12 @@ from typing import TYPE_CHECKING, Any
 
 from pannier.errors import NotFoundError
 from pannier.hashing import text_hash
-from pannier.store.annotating import all_attachments, all_facts, attachments_of, read_annotations
 from pannier.store.content import bucket_of
 from pannier.store.documents import Document
 from pannier.store.facts import Facts
 from pannier.store.manifest import COLUMNS, Manifest, ManifestFile, digest_of_bucket
 from pannier.store.snapshot import read_document
+from pannier.store.versions.annotating import all_attachments, all_facts, attachments_of, read_annotations
 
 if TYPE_CHECKING:
     from pannier.store.store import Store

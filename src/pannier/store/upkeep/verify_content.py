@@ -12,11 +12,11 @@ import pyarrow as pa
 from pannier.columns import Digests, digests_of, numbered
 from pannier.errors import DamageError, PannierError
 from pannier.store.content import BUCKET_SHIFT, BUCKETS, content_id
-from pannier.store.differing import differences
 from pannier.store.documents import Document, digest
-from pannier.store.findings import FROM_COPY, Finding
 from pannier.store.manifest import Manifest, ManifestFile, overridden_rows
 from pannier.store.snapshot import FOLDER, SHOWN_DIGITS
+from pannier.store.upkeep.findings import FROM_COPY, Finding
+from pannier.store.versions.differing import differences
 
 if TYPE_CHECKING:
     from pannier.store.files import Directory

@@ -7,11 +7,11 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from pannier.errors import ConflictError, NotFoundError, UsageError, did_you_mean
-from pannier.store.differing import differences
 from pannier.store.facts import author, now
-from pannier.store.history import is_ancestor
 from pannier.store.leases import writes
 from pannier.store.names import FIRST_TRACK, Entry, Names, checked_name
+from pannier.store.versions.differing import differences
+from pannier.store.versions.history import is_ancestor
 
 if TYPE_CHECKING:
     from pannier.store.store import Store

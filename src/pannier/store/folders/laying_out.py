@@ -19,10 +19,10 @@ from pannier.machine import usable_cores
 from pannier.sources.folders import read_file
 from pannier.sources.laid_out import ATTACHMENTS, LABELS, LaidOut, is_about_layout
 from pannier.sources.paths import looks_like_picture
-from pannier.store.label_table import write_label_table
-from pannier.store.layout import paths_of
-from pannier.store.query import rows_where
-from pannier.store.unpacking import Unpacker
+from pannier.store.folders.label_table import write_label_table
+from pannier.store.folders.layout import paths_of
+from pannier.store.folders.unpacking import Unpacker
+from pannier.store.versions.query import rows_where
 
 if TYPE_CHECKING:
     from pannier.store.snapshot import Snapshot

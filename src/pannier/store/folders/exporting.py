@@ -7,8 +7,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from pannier.errors import UsageError
-from pannier.store.docket import ENDING, Docket, ExportPart, relative_to
-from pannier.store.laying_out import LayOutResult, lay_out
+from pannier.store.folders.laying_out import LayOutResult, lay_out
+from pannier.store.versions.docket import ENDING, Docket, ExportPart, relative_to
 
 if TYPE_CHECKING:
     from pannier.store.snapshot import Snapshot

@@ -10,18 +10,18 @@ import numpy as np
 
 from pannier.columns import Digests
 from pannier.errors import ConflictError, DamageError
-from pannier.store import annotating
 from pannier.store.documents import Document, canonical, digest, sealed, unsealed
 from pannier.store.facts import author, now
-from pannier.store.history import is_ancestor
 from pannier.store.index import read_segment, restore_segments
 from pannier.store.leases import WRITER, holding, reading
 from pannier.store.names import FIRST_TRACK, Entry, checked_name
-from pannier.store.referenced import referenced
-from pannier.store.repacking import pictures_in, write_shards
 from pannier.store.shards import shard_path
 from pannier.store.snapshot import FOLDER as SNAPSHOTS
 from pannier.store.snapshot import Snapshot
+from pannier.store.upkeep.referenced import referenced
+from pannier.store.upkeep.repacking import pictures_in, write_shards
+from pannier.store.versions import annotating
+from pannier.store.versions.history import is_ancestor
 
 if TYPE_CHECKING:
     from pannier.store.store import Store

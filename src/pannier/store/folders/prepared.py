@@ -16,8 +16,8 @@ from pannier.errors import SourceError, UsageError
 from pannier.images.recode import read_recoding
 from pannier.images.treatment import Treatment
 from pannier.machine import usable_cores
-from pannier.store.label_table import write_label_table
-from pannier.store.layout import paths_of
+from pannier.store.folders.label_table import write_label_table
+from pannier.store.folders.layout import paths_of
 from pannier.store.places import pictures_of
 
 if TYPE_CHECKING:

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from pannier.store.changing import ChangeResult
-from pannier.store.commit import Proposal, commit
-from pannier.store.differing import differences
 from pannier.store.facts import Facts
+from pannier.store.versions.differing import differences
+from pannier.store.writing.changing import ChangeResult
+from pannier.store.writing.commit import Proposal, commit
 
 if TYPE_CHECKING:
     from pannier.store.snapshot import Snapshot

@@ -26,17 +26,17 @@ from pannier.sources.rows import Chosen, LeftOut, Source
 from pannier.sources.rules import Rules, read_rules
 from pannier.sources.selection import Selection, examples, select
 from pannier.sources.several import choose
-from pannier.store.commit import Proposal, commit
 from pannier.store.facts import Fact, read_facts
-from pannier.store.grouping import settle
-from pannier.store.ingest import ingest
 from pannier.store.leases import FOLDER as LEASES
 from pannier.store.leases import writes
 from pannier.store.manifest import COLUMNS, FACTS, SCHEMA, Manifest
-from pannier.store.merging import Counts, merge, refuse_both_sides_changed, rows_gone
 from pannier.store.names import FIRST_TRACK, checked_name
-from pannier.store.seen import Seen
 from pannier.store.shards import DEFAULT_SHARD_BYTES
+from pannier.store.writing.commit import Proposal, commit
+from pannier.store.writing.grouping import settle
+from pannier.store.writing.ingest import ingest
+from pannier.store.writing.merging import Counts, merge, refuse_both_sides_changed, rows_gone
+from pannier.store.writing.seen import Seen
 
 if TYPE_CHECKING:
     from pannier.store.snapshot import Snapshot

@@ -10,13 +10,15 @@ from typing import TYPE_CHECKING, Any
 
 from pannier.columns import Digests
 from pannier.errors import ConflictError, DamageError, NotFoundError, UsageError
-from pannier.store import annotating, index, left_out, manifest, shards, unpacking
+from pannier.store import index, left_out, manifest, shards
 from pannier.store.files import DRAFT_PREFIX
+from pannier.store.folders import unpacking
 from pannier.store.leases import FOLDER as LEASES
 from pannier.store.leases import READER, TIDIER, VERIFIER, WRITER, Held, leases, others
-from pannier.store.referenced import Referenced, age_in_seconds, named_snapshots, referenced
-from pannier.store.repacking import live_pictures, repack
 from pannier.store.snapshot import FOLDER as SNAPSHOTS
+from pannier.store.upkeep.referenced import Referenced, age_in_seconds, named_snapshots, referenced
+from pannier.store.upkeep.repacking import live_pictures, repack
+from pannier.store.versions import annotating
 
 if TYPE_CHECKING:
     from pannier.store.store import Store

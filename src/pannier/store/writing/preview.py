@@ -11,8 +11,8 @@ from pannier.sources.opening import READING_OPTIONS, as_source
 from pannier.sources.rules import Rules, read_rules, rows_without_label
 from pannier.sources.selection import Selection, select
 from pannier.sources.several import choose
-from pannier.store.commit import number_classes
-from pannier.store.packing import names_in
+from pannier.store.writing.commit import number_classes
+from pannier.store.writing.packing import names_in
 
 FIRST_ROWS = 20
 

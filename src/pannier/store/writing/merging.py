@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 from pannier.columns import Codes, Digests, Names, Rows, all_names, digests_of
 from pannier.errors import ConflictError
 from pannier.store.manifest import Manifest
-from pannier.store.revision import Revision, names_there, side_differs
+from pannier.store.writing.revision import Revision, names_there, side_differs
 
 
 @dataclass

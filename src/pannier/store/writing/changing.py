@@ -21,15 +21,15 @@ from pannier.sources.rules import GROUP, groups_by, plain_column, read_rename
 from pannier.sources.table_files import read_table
 from pannier.sources.tables import table_from
 from pannier.splits import Flags
-from pannier.store.commit import Proposal, commit
 from pannier.store.facts import Fact, plain_value, read_facts
-from pannier.store.grouping import settle
 from pannier.store.leases import writes
 from pannier.store.manifest import COLUMNS
-from pannier.store.merging import rows_there
 from pannier.store.names import FIRST_TRACK, checked_name
-from pannier.store.query import rows_where
-from pannier.store.revision import Revision, differs
+from pannier.store.versions.query import rows_where
+from pannier.store.writing.commit import Proposal, commit
+from pannier.store.writing.grouping import settle
+from pannier.store.writing.merging import rows_there
+from pannier.store.writing.revision import Revision, differs
 
 if TYPE_CHECKING:
     from pannier.store.snapshot import Snapshot
@@ -88,7 +88,7 @@ def change(
     """
     checked_name(track)
     if as_of is not None:
-        from pannier.store.returning import return_to
+        from pannier.store.writing.returning import return_to
 
         others = {"from": from_, "where": where, "set": set, "rename": rename, "name": name, "description": description}
         also = next((each for each, value in {**others, **dealing}.items() if value not in (None, False, ())), None)

@@ -17,7 +17,6 @@ from pannier.images.facts import Facts
 from pannier.splits import Flags
 from pannier.store.files import Directory
 from pannier.store.index import publish_segment, segment_file
-from pannier.store.referenced import distinct, is_in
 from pannier.store.shards import (
     DEFAULT_SHARD_BYTES,
     FOLDER,
@@ -29,6 +28,7 @@ from pannier.store.shards import (
     shard_names,
     shard_path,
 )
+from pannier.store.upkeep.referenced import distinct, is_in
 
 if TYPE_CHECKING:
     from pannier.store.store import Store

@@ -15,8 +15,8 @@ from pannier.columns import Names, Rows, digests_of
 from pannier.splits import Flags
 from pannier.store.content import BUCKET_SHIFT, BUCKETS
 from pannier.store.manifest import Manifest
-from pannier.store.merging import rows_there
-from pannier.store.revision import differs, names_there
+from pannier.store.writing.merging import rows_there
+from pannier.store.writing.revision import differs, names_there
 
 KINDS = ("added", "removed", "changed", "relabelled", "moved", "described")
 

@@ -26,10 +26,10 @@ from pannier.sources.opening import as_source
 from pannier.sources.rows import LeftOut, Row, Source
 from pannier.sources.rules import read_rules
 from pannier.sources.several import choose
-from pannier.store.differing import Difference, differences
-from pannier.store.docket import ENDING, Docket
 from pannier.store.manifest import SCHEMA, Manifest
 from pannier.store.snapshot import Snapshot
+from pannier.store.versions.differing import Difference, differences
+from pannier.store.versions.docket import ENDING, Docket
 
 # so many changed pictures are looked at to tell those that were saved anew from others
 MOST_LOOKED_AT = 2_000

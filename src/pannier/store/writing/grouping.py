@@ -20,7 +20,7 @@ from pannier.sources.rows import LeftOut
 from pannier.sources.rules import GROUP
 from pannier.splits import Flags, deal
 from pannier.store.manifest import Manifest
-from pannier.store.revision import Revision, both_sides, names_there
+from pannier.store.writing.revision import Revision, both_sides, names_there
 
 # the perceptual hashes of pictures that are stored, by their SHA-256
 Likeness = Callable[[Digests], Hashes]

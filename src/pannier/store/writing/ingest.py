@@ -17,8 +17,8 @@ from pannier.sources.rows import Chosen, LeftOut, Source
 from pannier.store.files import Directory
 from pannier.store.index import PictureIndex, publish_segment, restore_segments
 from pannier.store.manifest import FACTS, FIELDS
-from pannier.store.seen import Seen
 from pannier.store.shards import DEFAULT_SHARD_BYTES, Picture, ShardWriter
+from pannier.store.writing.seen import Seen
 
 # what is known of a picture that is in the store; `number` is its row among those that were brought in
 SCHEMA = pa.schema([pa.field("number", pa.int64(), nullable=False), *(field for field in FIELDS if field.name in FACTS)])

@@ -1,0 +1,1 @@
+"""Folders: a snapshot laid out as files again."""

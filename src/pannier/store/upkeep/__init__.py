@@ -1,0 +1,1 @@
+"""Upkeep: verifying, repairing, tidying, copying."""

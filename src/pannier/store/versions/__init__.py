@@ -1,0 +1,1 @@
+"""Versions: names, histories, differences, facts, dockets, questions."""

@@ -1,0 +1,1 @@
+"""Writing: sources and changes become snapshots."""

@@ -23,7 +23,9 @@ def track(
     yes: Annotated[bool, typer.Option("--yes", metavar="", help="Delete it for sure.")] = False,
     json: AsJson = False,
 ) -> int:
-    """Start a track at a snapshot, without copying; or bring one there that the snapshot descends from. Alone: list them.
+    """Start a track at a snapshot, without copying, or bring one up to it. Alone: list them.
+
+    A track that is there is brought up only where the snapshot descends from it; otherwise what differs is listed.
 
     [dim]$[/dim] pannier track swatches.store trial
 

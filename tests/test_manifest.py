@@ -22,8 +22,7 @@ from pannier.hashing import fold, fold_each, text_hash
 from pannier.store import manifest as manifests
 from pannier.store.content import BUCKETS, encode_row
 from pannier.store.files import Directory
-from pannier.store.manifest import REMOVED, SCHEMA, Manifest
-from pannier.store.writing.merging import rows_there
+from pannier.store.manifest import REMOVED, SCHEMA, Manifest, rows_there
 from tests import kept_stores
 
 keys = st.integers(0, 60).map(lambda i: f"class{i % 5}/{i:04}.jpg")

@@ -76,6 +76,12 @@ def all_names(*columns: Names) -> list[str]:
     return list(dict.fromkeys(name for column in columns for name in column.names))
 
 
+def differs(first: Names, second: Names) -> np.ndarray[Any, np.dtype[np.bool_]]:
+    """In which rows two columns of names are not alike."""
+    names = all_names(first, second)
+    return first.numbered_by(names) != second.numbered_by(names)
+
+
 def codes_of(chunk: Any) -> Codes:
     """The numbers of a dictionary array, -1 for NULL."""
     indices = chunk.indices if not chunk.null_count else pc.fill_null(chunk.indices, -1)

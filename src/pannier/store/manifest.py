@@ -12,7 +12,18 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from pannier.columns import NAMES, Digests, Names, codes_of, digests_of, fixed_bytes, numbered, order_by_hash, order_of_keys
+from pannier.columns import (
+    NAMES,
+    Digests,
+    Names,
+    Rows,
+    codes_of,
+    digests_of,
+    fixed_bytes,
+    numbered,
+    order_by_hash,
+    order_of_keys,
+)
 from pannier.errors import DamageError
 from pannier.hashing import crc32_of
 from pannier.store.content import (
@@ -310,6 +321,30 @@ class _RowEncoder:
 def _encoded_names(codes: Any, names: list[str]) -> tuple[Any, list[bytes]]:
     """The numbers of a column of names, and each name encoded; the last one is NULL's, which -1 means."""
     return codes, [encode_value(name) for name in [*names, None]]
+
+
+def rows_there(manifest: Manifest, table: Any) -> Rows:
+    """For each row of a table with `hash` and `key`: the row of the manifest with that key, -1 for none."""
+    hashes, keys = table.column("hash").to_numpy(), table.column("key")
+    found = np.full(len(hashes), -1, np.int64)
+    open_rows, at = np.arange(len(hashes)), np.searchsorted(manifest.hashes, hashes)
+    while len(open_rows):  # once, but for keys whose hashes are alike
+        is_candidate = at < len(manifest)
+        is_candidate[is_candidate] = manifest.hashes[at[is_candidate]] == hashes[open_rows[is_candidate]]
+        open_rows, at = open_rows[is_candidate], at[is_candidate]
+        if not len(open_rows):
+            break
+        theirs, ours = manifest.take(at, ["key"]).column(0), keys.take(pa.array(open_rows))
+        same = pc.equal(theirs, ours).to_numpy(zero_copy_only=False)
+        found[open_rows[same]] = at[same]
+        open_rows, at = open_rows[~same], at[~same] + 1
+    return found
+
+
+def names_there(manifest: Manifest, there: Rows, column: str) -> Names:
+    """A column of names of a manifest for rows of which some are not there (-1): those have none."""
+    codes, names = manifest.codes(column)
+    return Names(np.append(codes, np.int32(-1))[there], names)
 
 
 def publish(directory: Directory, table: Any, digests: Mapping[int, bytes | None]) -> ManifestFile:

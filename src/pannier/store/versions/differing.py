@@ -11,12 +11,10 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from pannier.columns import Names, Rows, digests_of
+from pannier.columns import Names, Rows, differs, digests_of
 from pannier.splits import Flags
 from pannier.store.content import BUCKET_SHIFT, BUCKETS
-from pannier.store.manifest import Manifest
-from pannier.store.writing.merging import rows_there
-from pannier.store.writing.revision import differs, names_there
+from pannier.store.manifest import Manifest, names_there, rows_there
 
 KINDS = ("added", "removed", "changed", "relabelled", "moved", "described")
 

@@ -12,7 +12,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from pannier.columns import Names, Rows, all_names
+from pannier.columns import Names, Rows, all_names, differs
 from pannier.errors import SourceError, UsageError, did_you_mean
 from pannier.hashing import text_hash
 from pannier.shares import Dealing, SaidDealing, read_dealing
@@ -23,13 +23,12 @@ from pannier.sources.tables import table_from
 from pannier.splits import Flags
 from pannier.store.facts import Fact, plain_value, read_facts
 from pannier.store.leases import writes
-from pannier.store.manifest import COLUMNS
+from pannier.store.manifest import COLUMNS, rows_there
 from pannier.store.names import FIRST_TRACK, checked_name
 from pannier.store.versions.query import rows_where
 from pannier.store.writing.commit import Proposal, commit
 from pannier.store.writing.grouping import settle
-from pannier.store.writing.merging import rows_there
-from pannier.store.writing.revision import Revision, differs
+from pannier.store.writing.revision import Revision
 
 if TYPE_CHECKING:
     from pannier.store.snapshot import Snapshot

@@ -19,8 +19,8 @@ from pannier.shares import Dealing
 from pannier.sources.rows import LeftOut
 from pannier.sources.rules import GROUP
 from pannier.splits import Flags, deal
-from pannier.store.manifest import Manifest
-from pannier.store.writing.revision import Revision, both_sides, names_there
+from pannier.store.manifest import Manifest, names_there
+from pannier.store.writing.revision import Revision, both_sides
 
 # the perceptual hashes of pictures that are stored, by their SHA-256
 Likeness = Callable[[Digests], Hashes]

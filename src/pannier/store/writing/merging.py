@@ -11,8 +11,8 @@ import pyarrow.compute as pc
 
 from pannier.columns import Codes, Digests, Names, Rows, all_names, digests_of
 from pannier.errors import ConflictError
-from pannier.store.manifest import Manifest
-from pannier.store.writing.revision import Revision, names_there, side_differs
+from pannier.store.manifest import Manifest, names_there, rows_there
+from pannier.store.writing.revision import Revision, side_differs
 
 
 @dataclass
@@ -73,24 +73,6 @@ def rows_gone(manifest: Manifest, source_keys: Any, prefix: str) -> Rows:
     is_kept = pc.is_in(keys, value_set=source_keys.cast(keys.type))
     gone: Rows = np.flatnonzero(pc.and_not(pc.starts_with(keys, prefix), is_kept).to_numpy(zero_copy_only=False))
     return gone
-
-
-def rows_there(manifest: Manifest, table: Any) -> Rows:
-    """For each row of a table with `hash` and `key`: the row of the manifest with that key, -1 for none."""
-    hashes, keys = table.column("hash").to_numpy(), table.column("key")
-    found = np.full(len(hashes), -1, np.int64)
-    open_rows, at = np.arange(len(hashes)), np.searchsorted(manifest.hashes, hashes)
-    while len(open_rows):  # once, but for keys whose hashes are alike
-        is_candidate = at < len(manifest)
-        is_candidate[is_candidate] = manifest.hashes[at[is_candidate]] == hashes[open_rows[is_candidate]]
-        open_rows, at = open_rows[is_candidate], at[is_candidate]
-        if not len(open_rows):
-            break
-        theirs, ours = manifest.take(at, ["key"]).column(0), keys.take(pa.array(open_rows))
-        same = pc.equal(theirs, ours).to_numpy(zero_copy_only=False)
-        found[open_rows[same]] = at[same]
-        open_rows, at = open_rows[~same], at[~same] + 1
-    return found
 
 
 def refuse_both_sides_changed(incoming: Any, head: Manifest, seen: Manifest) -> None:

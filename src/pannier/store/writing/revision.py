@@ -10,11 +10,11 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from pannier.columns import Digests, Names, Rows, all_names, digests_of, order_by_hash
+from pannier.columns import Digests, Names, Rows, all_names, differs, digests_of, order_by_hash
 from pannier.errors import UsageError
 from pannier.sources.rows import LeftOut
 from pannier.splits import Flags
-from pannier.store.manifest import COLUMNS, REMOVED, SCHEMA, Manifest
+from pannier.store.manifest import COLUMNS, REMOVED, SCHEMA, Manifest, names_there
 
 
 @dataclass
@@ -160,20 +160,9 @@ class Revision:
         return sorted(lines, key=lambda line: tuple(str(part or "") for part in line[:3]))
 
 
-def names_there(manifest: Manifest, there: Rows, column: str) -> Names:
-    """A column of names of a manifest for rows of which some are not there (-1): those have none."""
-    codes, names = manifest.codes(column)
-    return Names(np.append(codes, np.int32(-1))[there], names)
-
-
 def joined(first: Names, second: Names) -> Names:
     names = all_names(first, second)
     return Names(np.concatenate([first.numbered_by(names), second.numbered_by(names)]), names)
-
-
-def differs(first: Names, second: Names) -> Flags:
-    names = all_names(first, second)
-    return first.numbered_by(names) != second.numbered_by(names)
 
 
 def side_names(table: Any) -> list[str]:

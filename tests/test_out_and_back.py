@@ -142,6 +142,10 @@ def test_a_folder_gets_the_differences_and_keeps_what_was_made_by_hand(store: pa
     assert undone.written == changed + 2
     assert digests(folder) == {record.key: record.sha256 for record in first}
     assert (folder / "notes.txt").read_text() == "let alone"
+    first.export(tmp_path / "part", where="label = 'twill'")
+    with pytest.raises(UsageError, match="holds a part of a snapshot alone"):
+        store.pack(tmp_path / "part", mirror=True)
+    assert store.pack(tmp_path / "part", track="by-hand").snapshot.id != first.id
     with pytest.raises(UsageError, match="not empty and was not exported into"):
         first.export(tmp_path / "a")
 

@@ -32,7 +32,8 @@ HEAD_BYTES = 16
 class FolderSource(PathSource):
     """All pictures below a folder, told by content. One pass over the names at once: 200 bytes of memory a picture.
 
-    `is_known` says of a file that it is a picture and need not be looked into.
+    `is_known` says of a file that it is a picture and need not be looked into. `laid_out` tells how a snapshot was laid out
+    here, where one was.
     """
 
     def __init__(
@@ -53,18 +54,18 @@ class FolderSource(PathSource):
         self._otherwise: dict[str, bytes] = {}
         self._root = os.fsencode(self.root.absolute())
         walk = _Walk(self._root, self.passed, patterns or Patterns(), is_known or (lambda _: False))
-        self._laid_out = LaidOut.read(self.root)
+        self.laid_out = LaidOut.read(self.root)
         found = self._listed(walk)
-        if self._laid_out is not None:
+        if self.laid_out is not None:
             self.passed = [item for item in self.passed if not is_about_layout(item.key.split("/"))]
         self._take({key: size for key, (size, _) in found.items()}, keep_splits=keep_splits)
         self._stamps = np.fromiter((found[key][1] for key in self._keys), np.int64, len(self._keys))
 
     def keys(self) -> Any:
         """The pictures' keys: their paths, or what those were when the folder was laid out of a store."""
-        if self._laid_out is None:
+        if self.laid_out is None:
             return super().keys()
-        keys = [self._laid_out.key_of(path) for path in self._keys]
+        keys = [self.laid_out.key_of(path) for path in self._keys]
         if len(set(keys)) < len(keys):
             raise SourceError(
                 f"two pictures in {self.root} have one key, {_twice(keys)!r}: the folder was laid out of a store, and one "
@@ -91,7 +92,7 @@ class FolderSource(PathSource):
         for file in walk:
             relative = file.path[start:]
             key = key_of(relative)
-            if self._laid_out is not None and is_about_layout(key.split("/")):
+            if self.laid_out is not None and is_about_layout(key.split("/")):
                 continue
             note = name_note(relative, key)
             if note:

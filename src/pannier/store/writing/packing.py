@@ -143,6 +143,12 @@ def pack(
     seen = Seen(store.directory, f"{recoding.text if recoding else ''} {max_pixels}", forget=thorough)
     reading = {option: rules.pop(option, None) for option in READING_OPTIONS}
     source = as_source(source, keep_splits=not resplit, is_known=seen.is_known, **reading)
+    laid_out = getattr(source, "laid_out", None)
+    if mirror and laid_out is not None and laid_out.where:
+        raise UsageError(
+            f"{source.name} holds a part of a snapshot alone (exported --where {laid_out.where}): with --mirror all other "
+            "records would be removed; leave --mirror out, or export the whole of it"
+        )
     if source.fixed_splits and (said.shares is not None and carve is None):
         raise UsageError(
             "the source has split folders already; say --resplit to deal its pictures anew by the shares, or carve a split "

@@ -239,3 +239,15 @@ def test_sql_sees_records_and_nothing_else(store: pannier.Store, tmp_path: Path,
     assert list(frame["key"]) == sorted(record.key for record in snapshot if record.label == "twill")
     with snapshot.feed(None, where="predicted <> label") as feed:
         assert [key for batch in feed for key in batch.keys] == ["twill/0001.jpg"]
+
+
+def test_a_snapshot_without_records_keeps_its_place_in_history(store: pannier.Store) -> None:
+    ids = [step.id for step in store.history()]
+    empty = store.change(where="true", remove=True).snapshot
+    assert len(empty) == 0
+    again = store.pack(store.path.parent / "a", allow_missing_classes=True).snapshot
+    back = store.change(as_of=empty.id).snapshot
+    assert [step.id for step in store.history()] == [back.id, again.id, empty.id, *ids]
+    assert pannier.compare(empty, back).is_same
+    assert back.classes == ["plain", "satin", "twill"]
+    assert pannier.verify(store) == []

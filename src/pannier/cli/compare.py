@@ -84,7 +84,7 @@ def _print(found: Comparison, count: int) -> None:
 
 
 def _about(side: Any) -> str:
-    digits = f"  (snapshot {side.snapshot.id[:12]}, {side.snapshot.time})" if side.snapshot else ""
+    digits = f"  (snapshot {side.snapshot.id[:12]}, {side.snapshot.time})" if side.snapshot is not None else ""
     return f"{side.name}  {plural(len(side.manifest), 'record')}{digits}"
 
 

@@ -100,7 +100,11 @@ class Held:
             "snapshots": list(snapshots),
         }
         _own.add(self.name)
-        self._directory.create(f"{FOLDER}/{self.name}", sealed(document))
+        try:
+            self._directory.create(f"{FOLDER}/{self.name}", sealed(document))
+        except BaseException:
+            _own.discard(self.name)  # it may lie there all the same, and is nobody's then
+            raise
         self._renewed = time.monotonic()
         self._has_ended = False
 

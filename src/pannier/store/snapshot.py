@@ -92,7 +92,7 @@ class Snapshot:
             delta = ManifestFile(**self.document["delta"]) if self.document["delta"] else None
         except (KeyError, TypeError, UsageError):
             raise DamageError(f"snapshot {snapshot_id[:SHOWN_DIGITS]} is damaged: a field is missing") from None
-        self.manifest = manifest or Manifest.read(store.directory, base, delta)
+        self.manifest = manifest if manifest is not None else Manifest.read(store.directory, base, delta)
 
     def __repr__(self) -> str:
         return f"<Snapshot {self.id[:SHOWN_DIGITS]}: {len(self)} records, {len(self.classes)} classes, {self.splits}>"

@@ -57,8 +57,10 @@ def commit(store: Store, track: str, build: Callable[[Snapshot | None], Proposal
         proposal = build(parent)
         if proposal is None:
             return parent, False
-        before = parent.manifest if parent else Manifest.empty()
-        after = proposal.content or manifests.write(store.directory, before, proposal.changes)
+        before = parent.manifest if parent is not None else Manifest.empty()
+        after = proposal.content
+        if after is None:
+            after = manifests.write(store.directory, before, proposal.changes)
         document = _document(store, parent, proposal, after)
         content = canonical(document)
         snapshot_id = digest(content)
@@ -78,15 +80,15 @@ def _document(store: Store, parent: Snapshot | None, proposal: Proposal, after: 
     present = {names[code] for code in np.unique(labels).tolist() if code >= 0}
     return {
         "format": "pannier snapshot 1",
-        "parents": [parent.id] if parent else [],
+        "parents": [parent.id] if parent is not None else [],
         "time": now(),
         "author": author(),
         "note": proposal.note,
-        "name": proposal.name if proposal.name is not None else parent.name if parent else "",
-        "description": proposal.description if proposal.description is not None else parent.description if parent else "",
+        "name": _first_said(proposal.name, None if parent is None else parent.name),
+        "description": _first_said(proposal.description, None if parent is None else parent.description),
         "facts": proposal.facts,
         "attachments": [],
-        "classes": number_classes(parent.classes if parent else [], present, proposal.classes),
+        "classes": number_classes(parent.classes if parent is not None else [], present, proposal.classes),
         "records": len(after),
         "counts": count_document(after),
         "changes": proposal.change_counts,
@@ -99,6 +101,10 @@ def _document(store: Store, parent: Snapshot | None, proposal: Proposal, after: 
         "delta": after.delta_file.to_document() if after.delta_file else None,
         "content_id": after.content_id,
     }
+
+
+def _first_said(*texts: str | None) -> str:
+    return next((text for text in texts if text is not None), "")
 
 
 def number_classes(known: Sequence[str], present: set[str], fixed: Sequence[str] = ()) -> list[str]:

@@ -139,7 +139,7 @@ def pack(
     recoding = read_recoding(longest_side, encode)
     head = store.tracks.head(track)
     before = store.snapshot(head.snapshot) if head else None
-    dealing = said.upon(before.dealing if before else Dealing())
+    dealing = said.upon(before.dealing if before is not None else Dealing())
     seen = Seen(store.directory, f"{recoding.text if recoding else ''} {max_pixels}", forget=thorough)
     reading = {option: rules.pop(option, None) for option in READING_OPTIONS}
     source = as_source(source, keep_splits=not resplit, is_known=seen.is_known, **reading)
@@ -299,14 +299,16 @@ class _Packing:
     def propose(self, parent: Snapshot | None) -> Proposal | None:
         manifest = parent.manifest if parent is not None else Manifest.empty()
         if parent is not None and (self._seen is None or parent.id != self._seen.id):
-            refuse_both_sides_changed(self._incoming, manifest, self._seen.manifest if self._seen else Manifest.empty())
-        before = parent.dealing if parent else Dealing()
+            seen = self._seen.manifest if self._seen is not None else Manifest.empty()
+            refuse_both_sides_changed(self._incoming, manifest, seen)
+        before = parent.dealing if parent is not None else Dealing()
         dealing = self._said.upon(before)
         revision, self.counts = merge(self._incoming, manifest, relabel=self._relabel)
         if self._source_keys is not None:
             revision.gone = rows_gone(manifest, self._source_keys, self._prefix)
         if not revision.is_empty or self._said.deals:
-            counts, acting = (parent.counts if parent else {}), dealing.acting(before, parent.splits if parent else ())
+            counts = {} if parent is None else parent.counts
+            acting = dealing.acting(before, () if parent is None else parent.splits)
             revision, self.counts.deviation = settle(revision, counts, acting, self._store.perceptual_hashes)
         self.counts.removed = len(revision.gone)
         self.counts.added = int((~revision.is_there).sum())

@@ -274,8 +274,8 @@ class Feed:
             return
         self._stop_stream()
         if self._engine is None:
-            self._engine = Engine(self.snapshot.store.directory, self.treatment, self._settings)
             self._lease = reading(self.snapshot.store.directory, [self.snapshot.id])
+            self._engine = Engine(self.snapshot.store.directory, self.treatment, self._settings)
             self._finalizer = weakref.finalize(self, _abandon, self._engine, self._lease)
         self._ready: dict[tuple[int, int], Issued] = {}
         self._upcoming = (epoch, 0)

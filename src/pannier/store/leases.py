@@ -163,7 +163,7 @@ def reading(directory: Directory, snapshots: Sequence[str]) -> Held | None:
     """A reader's lease on some snapshots, to be renewed and ended; None where the store cannot be written to."""
     try:
         return Held(directory, READER, snapshots)
-    except StoreError:
+    except (StoreError, NotFoundError):
         return None
 
 

@@ -26,6 +26,8 @@ if TYPE_CHECKING:
 DEFAULT_AGE = "14d"
 # a shard of which more than this share of bytes is dead is packed anew
 MOSTLY_DEAD = 0.5
+# a younger draft may be a lease in the making, which nothing else protects
+DRAFT_SECONDS = 600
 _UNITS = {"s": 1, "m": 60, "h": 3600, "d": 86400, "w": 7 * 86400}
 _IMMUTABLE = (manifest.FOLDER, left_out.FOLDER, annotating.FILES)
 
@@ -210,7 +212,7 @@ class _Tidying:
         """Drafts of writers that were ended, and copies for hard links that no file is linked to."""
         for path in self._directory.root.rglob(f"{DRAFT_PREFIX}*"):
             file = path.relative_to(self._directory.root).as_posix()
-            if self._is_old(file):
+            if self._is_old(file, DRAFT_SECONDS):
                 self._result.add(self._store, file, "draft", "left by a writer that was ended")
         for path in self._directory.path(unpacking.FOLDER).glob("*/*"):
             with contextlib.suppress(OSError):
@@ -218,9 +220,9 @@ class _Tidying:
                     file = path.relative_to(self._directory.root).as_posix()
                     self._result.add(self._store, file, "copy", "no exported file is linked to it")
 
-    def _is_old(self, file: str) -> bool:
+    def _is_old(self, file: str, at_least: float = 0) -> bool:
         try:
-            return self._clock - self._directory.changed(file) >= self._seconds
+            return self._clock - self._directory.changed(file) >= max(self._seconds, at_least)
         except NotFoundError:
             return False
 

@@ -44,8 +44,8 @@ Early trials under an enforced limit hung now and then. Three ways were found in
   consumer now looks every second whether those threads are alive, and raises where one is not.
 - The interpreter, on ending, closes a loop that stands still after the feed's threads are gone; waiting for their last runs
   never returned. A closing engine now waits for nothing.
-- Ctrl-C that meets Python code in the finalizer of a batch is swallowed there, and the buffer is lost. A batch's end is now told
-  by a call into C alone. (A feeding process that went on after Ctrl-C was seen once; that this was its cause is
+- Ctrl-C that meets Python code in the finalizer of a batch is swallowed there, and the buffer is lost. A batch's end is now
+  told by a call into C alone. (A feeding process that went on after Ctrl-C was seen once; that this was its cause is
   inferred.)
 
 The first two have tests in tests/test_feed.py. A trial that hangs all the same is ended by wall clock, and its row shows all

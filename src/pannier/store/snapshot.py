@@ -266,7 +266,7 @@ class Snapshot:
         return query(self, sql, after=after)
 
     def export(self, folder: str | Path, **options: Any) -> LayOutResult:
-        """Lays the pictures out in a folder, original bytes; see `pannier.store.laying_out.lay_out` for the options.
+        """Lays the pictures out in a folder, original bytes; see `pannier.store.folders.laying_out.lay_out` for the options.
 
         In a git work tree the folder is ignored, and a docket written beside it.
         """

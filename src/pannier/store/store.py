@@ -111,17 +111,17 @@ class Store:
         return tidy(self, older_than=older_than, apply=apply)
 
     def copy(self, name: str, other: Store, *, track: str | None = None) -> Copied:
-        """Brings a snapshot with its history into another store, only what that lacks; see `pannier.store.copying.copy`."""
+        """Brings a snapshot with its history into another store, only what that lacks; see `store.upkeep`."""
         from pannier.store.upkeep.copying import copy
 
         return copy(self, name, other, track=track)
 
     def pack(self, source: Any, **options: Any) -> PackResult:
-        """Brings a source in as a new snapshot; see `pannier.store.packing.pack` for the options."""
+        """Brings a source in as a new snapshot; see `pannier.store.writing.packing.pack` for the options."""
         return pack(self, source, **options)
 
     def change(self, **options: Any) -> ChangeResult:
-        """Changes labels, splits, side columns or members as a new snapshot; see `pannier.store.changing.change`."""
+        """Changes labels, splits, side columns or members as a new snapshot; see `pannier.store.writing.changing.change`."""
         return change(self, **options)
 
 

@@ -17,7 +17,7 @@ GIT_IGNORE = ".gitignore"
 
 
 def export(snapshot: Snapshot, folder: str | Path, **options: Any) -> LayOutResult:
-    """Lays the pictures out in a folder, original bytes; see `pannier.store.laying_out.lay_out` for the options.
+    """Lays the pictures out in a folder, original bytes; see `pannier.store.folders.laying_out.lay_out` for the options.
 
     In a git work tree the folder goes into .gitignore, and a docket is written beside it, which is what is committed.
     """

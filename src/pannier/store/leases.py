@@ -133,6 +133,17 @@ class Held:
 def holding(directory: Directory, kind: str) -> Iterator[Held]:
     """A lease for as long as the block runs, renewed meanwhile. Waits for a tidier to end. Raises ConflictError."""
     held = _taken_beside_no_tidier(directory, kind)
+    before = _held.set(held)
+    try:
+        with kept_up(held):
+            yield held
+    finally:
+        _held.reset(before)
+
+
+@contextlib.contextmanager
+def kept_up(held: Held) -> Iterator[None]:
+    """Renews a lease from time to time while the block runs, and ends it then."""
     ended = threading.Event()
 
     def renew() -> None:
@@ -140,12 +151,10 @@ def holding(directory: Directory, kind: str) -> Iterator[Held]:
             held.renew()
 
     thread = threading.Thread(target=renew, name="pannier-lease", daemon=True)
-    before = _held.set(held)
     try:
         thread.start()
-        yield held
+        yield
     finally:
-        _held.reset(before)
         ended.set()
         held.end()
         if thread.ident is not None:

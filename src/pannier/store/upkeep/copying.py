@@ -10,8 +10,9 @@ import numpy as np
 
 from pannier.columns import Digests
 from pannier.errors import ConflictError, DamageError
-from pannier.store.documents import Document, canonical, digest, sealed, unsealed
+from pannier.store.documents import Document, canonical, sealed, unsealed
 from pannier.store.facts import author, now
+from pannier.store.files import disk_errors_translated
 from pannier.store.index import read_segment, restore_segments
 from pannier.store.leases import WRITER, holding, reading
 from pannier.store.names import FIRST_TRACK, Entry, checked_name
@@ -113,11 +114,15 @@ def _copy_file(store: Store, other: Store, file: str) -> None:
     """A file that is named by its content, checked on its way."""
     if other.directory.exists(file):
         return
-    content = store.directory.read(file)
-    name = file.rpartition("/")[2].removesuffix(".arrow")
-    if digest(content) != name:
-        raise DamageError(f"{file} is damaged: its digest is not its name", file=file)
-    other.directory.create(file, content)
+    folder, _, name = file.rpartition("/")
+    with (
+        disk_errors_translated(file),
+        open(store.directory.path(file), "rb") as source,
+        other.directory.draft(folder) as draft,
+    ):
+        if annotating.copied(source, draft.file) != name.removesuffix(".arrow"):
+            raise DamageError(f"{file} is damaged: its digest is not its name", file=file)
+        draft.publish(file)
 
 
 def _oldest_first(documents: dict[str, Document]) -> list[str]:

@@ -14,7 +14,7 @@ from pannier.store import index, left_out, manifest, shards
 from pannier.store.files import DRAFT_PREFIX
 from pannier.store.folders import unpacking
 from pannier.store.leases import FOLDER as LEASES
-from pannier.store.leases import READER, TIDIER, VERIFIER, WRITER, Held, leases, others
+from pannier.store.leases import READER, TIDIER, VERIFIER, WRITER, Held, kept_up, leases, others
 from pannier.store.snapshot import FOLDER as SNAPSHOTS
 from pannier.store.upkeep.referenced import Referenced, age_in_seconds, named_snapshots, referenced
 from pannier.store.upkeep.repacking import live_pictures, repack
@@ -82,13 +82,11 @@ def tidy(
     if not apply:
         return _Tidying(store, seconds, None).plan()
     held = Held(store.directory, TIDIER)
-    try:
+    with kept_up(held):
         busy = others(store.directory, held, (WRITER, VERIFIER, TIDIER))
         if busy:
             raise ConflictError(f"{busy[0].text} is at work here: nothing was tidied; try again when that has ended")
         return _Tidying(store, seconds, held).run(progress)
-    finally:
-        held.end()
 
 
 def read_age(text: str | float) -> float:

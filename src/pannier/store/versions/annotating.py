@@ -50,7 +50,7 @@ class Attachment:
         draft = target.with_name(f".{target.name}.new")
         try:
             with open(self._directory.path(self.file), "rb") as source, open(draft, "wb") as file:
-                sha256 = _copied(source, file)
+                sha256 = copied(source, file)
             if sha256 != self.sha256:
                 raise self._damaged("its digest is not its name")
             os.replace(draft, target)
@@ -192,13 +192,13 @@ def _attached(directory: Directory, name: str, path: Path) -> Attachment:
         raise NotFoundError(f"there is no file {path} to attach")
     with directory.draft(FILES) as draft, open(path, "rb") as source:
         with disk_errors_translated(str(path)):
-            sha256 = _copied(source, draft.file)
+            sha256 = copied(source, draft.file)
             byte_count = draft.file.tell()
         draft.publish(f"{FILES}/{sha256}")
     return Attachment(name, sha256, byte_count, directory)
 
 
-def _copied(source: Any, target: Any) -> str:
+def copied(source: Any, target: Any) -> str:
     """Copies a file, and gives the SHA-256 of what went through."""
     hasher = hashlib.sha256()
     while chunk := source.read(_CHUNK):

@@ -8,6 +8,7 @@ import subprocess
 import sys
 import tempfile
 from pathlib import Path
+from typing import Any
 
 from pannier.demo.archive import draw_archive
 from pannier.demo.mill import mill_of, serving
@@ -15,6 +16,7 @@ from pannier.demo.mill import mill_of, serving
 HERE = Path(__file__).parent
 SHOTS = HERE / "screenshots"
 STORE = "swatches.store"
+FEED = f"pannier feed {STORE} --split train --treatment cloth.toml --memory-limit 128MiB"
 MEASURE = "--size 96 --batch-size 32 --workers 1,2 --memory-limit 16MiB,64MiB,128MiB,none"
 
 # the mill's server, which a stand-in plays, has its address in the environment
@@ -28,18 +30,23 @@ TERMINAL = (
     ("pack", f"pannier pack archive/ {STORE} --shares train=75,val=15,test=10 --seed 7 --note 'first six weaves'", None),
     ("gather", f'pannier gather register.csv raking/ --link "{LINK}" --where "finish = \'washed\'" --pause 20ms', None),
     ("rules", f'pannier pack raking/gathered.csv cloth.store --label "{FINE}" --group-by loom --preview', None),
-    ("change", f"pannier change {STORE} --where \"key LIKE '%/005_.jpg'\" --set label=satin --preview", None),
     ("compare", f"pannier compare {STORE}@spring {STORE} --count 8 --figure differences.png", None),
-    ("history", f"pannier history {STORE} --figure history.png", None),
-    ("show", f"pannier show {STORE} --batch-size 32 --figure counts.png", None),
-    ("sheet-command", f"pannier sheet {STORE} --split train --figure sheet.png", None),
-    ("feed-live", f"pannier feed {STORE} --split train --size 96 --memory-limit 128MiB --epochs 30", 9),
-    ("feed", f"pannier feed {STORE} --split train --size 96 --batch-size 32 --memory-limit 128MiB --flip horizontal", None),
-    ("measure", f"pannier measure {STORE} {MEASURE} --figure measure.png", None),
+    ("render", f"pannier render {STORE} --treatment cloth.toml && pannier render {STORE} --list", None),
+    ("feed", f"pannier feed {STORE} --split train --treatment cloth.toml --describe && {FEED}", None),
     ("verify", f"pannier verify {STORE}", None),
 )
 # what is done before a picture, out of it
 BEFORE = {
+    "render": (
+        "pannier treatment cloth.toml --new",
+        f"pannier stats {STORE} --split train --treatment cloth.toml --save --figure values.png",
+        f"pannier look {STORE} twill/0042.jpg --treatment cloth.toml --figure look.png",
+        f"pannier look {STORE} twill/0042.jpg --treatment cloth.toml --times 12 --figure variations.png",
+        f"pannier history {STORE} --figure history.png",
+        f"pannier show {STORE} --figure counts.png",
+        f"pannier sheet {STORE} --split train --figure sheet.png",
+        f"pannier measure {STORE} {MEASURE} --figure measure.png",
+    ),
     "compare": (
         f"pannier tag {STORE} spring",
         f"pannier pack season/ {STORE} --rename herringbon=herringbone --note 'second season'",
@@ -53,8 +60,38 @@ FIGURES = {
     "sheet.png": "sheet.png",
     "history.png": "history-figure.png",
     "measure.png": "measure-figure.png",
+    "look.png": "look.png",
+    "variations.png": "variations.png",
+    "values.png": "values.png",
+    "steps.png": "steps.png",
 }
-NOT_KEPT = ("sheet-command",)
+# every step by itself, at one end of a range
+STEPS: tuple[tuple[str, dict[str, Any]], ...] = (
+    ("cover", {}),
+    ("contain", {"fit": "contain", "pad": "#c4dbea"}),
+    ("gray", {"color": "gray"}),
+    ("equalize", {"tone": "equalize"}),
+    ("clahe", {"tone": "clahe", "clahe_limit": 4.0, "clahe_tiles": 3}),
+    ("autocontrast", {"tone": "autocontrast", "autocontrast_cut": 0.02}),
+    ("flip horizontal", {"flip": "horizontal", "flip_chance": 1.0}),
+    ("crop, 0.3 of the area", {"crop": {"area": [0.3, 0.3]}}),
+    ("shear 12", {"shear": [12, 12]}),
+    ("stretch 1.4", {"stretch": [1.4, 1.4]}),
+    ("zoom 1.5", {"zoom": [1.5, 1.5]}),
+    ("turn 15", {"turn": [15, 15]}),
+    ("shift 0.15", {"shift": [0.15, 0.15]}),
+    ("perspective to 0.15", {"perspective": 0.15}),
+    ("brightness 0.6", {"brightness": [0.6, 0.6]}),
+    ("contrast 1.8", {"contrast": [1.8, 1.8]}),
+    ("saturation 2", {"saturation": [2, 2]}),
+    ("hue +40", {"hue": [40, 40]}),
+    ("gamma 1.8", {"gamma": [1.8, 1.8]}),
+    ("blur 0.02", {"blur": [0.02, 0.02]}),
+    ("noise 0.08", {"noise": [0.08, 0.08]}),
+    ("jpeg 8", {"jpeg": 8}),
+    ("erase, a color", {"erase": {"area": 0.1}}),
+    ("erase, noise", {"erase": {"area": 0.1, "count": 2, "fill": "noise"}}),
+)
 
 
 def shoot(name: str, command: str, after: float | None, folder: Path) -> None:
@@ -64,6 +101,21 @@ def shoot(name: str, command: str, after: float | None, folder: Path) -> None:
         environment["TERMSHOT_AT"] = str(after)
     words = ["bash", "-c", command]
     subprocess.run([HERE / "termshot.sh", SHOTS / f"{name}.png", *words], cwd=folder, env=environment, check=True)
+
+
+def draw_steps(folder: Path) -> None:
+    """Every step by itself on one swatch."""
+    import pannier
+    from pannier.figures.look import draw_variations
+    from pannier.images.seen import varied
+
+    data = pannier.open(folder / STORE)["twill/0042.jpg"].bytes()
+    pictures, words = [], []
+    for name, fields in STEPS:
+        treatment = pannier.Treatment((96, 120), **fields)
+        pictures.append(varied(treatment, data, name, 3, 0, 1)[0] if treatment.varies else treatment.undo(treatment(data)))
+        words.append([(name, "")])
+    draw_variations(pictures, words, str(folder / "steps.png"), title="Every step by itself: fixed first, then random")
 
 
 def main() -> None:
@@ -77,11 +129,10 @@ def main() -> None:
                 for quiet in BEFORE.get(shot, ()):
                     subprocess.run(["bash", "-c", quiet], cwd=folder, check=True, stdout=subprocess.DEVNULL)
                 shoot(shot, command, after, folder)
+        draw_steps(folder)
         for figure, kept in FIGURES.items():
             shutil.copy(folder / figure, SHOTS / kept)
         shoot("demo", "pannier demo tour --swatches 240", 50, folder)
-    for shot in NOT_KEPT:
-        (SHOTS / f"{shot}.png").unlink()
 
 
 if __name__ == "__main__":

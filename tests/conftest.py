@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import io
-import os
+import math
+import shutil
 import subprocess
 import sys
 from collections.abc import Callable
@@ -14,6 +16,7 @@ import pytest
 from PIL import Image
 
 import pannier
+from pannier.cli import main
 
 CLASSES = ("plain", "satin", "twill")
 
@@ -31,6 +34,12 @@ def draw(seed: int, height: int = 60, width: int = 80) -> np.ndarray:
     rng = np.random.default_rng(seed)
     coarse = Image.fromarray(rng.integers(0, 256, (6, 8, 3), dtype=np.uint8))
     return np.asarray(coarse.resize((width, height), Image.Resampling.BICUBIC))
+
+
+def likeness(got: np.ndarray, want: np.ndarray) -> float:
+    """Peak signal to noise in dB, for values 0..255."""
+    error = float(np.mean((got.astype(float) - want.astype(float)) ** 2))
+    return 10 * math.log10(255**2 / max(error, 1e-9))
 
 
 def encoded(pixels: np.ndarray, kind: str = "jpeg", **options: object) -> bytes:
@@ -63,6 +72,12 @@ def packed(archive: Path, tmp_path_factory: pytest.TempPathFactory) -> pannier.S
 
 
 @pytest.fixture
+def own(packed: pannier.Snapshot, tmp_path: Path) -> pannier.Snapshot:
+    """The same store, to be written to."""
+    return pannier.open(shutil.copytree(packed.store.path, tmp_path / "own.store"))
+
+
+@pytest.fixture
 def store(tmp_path: Path) -> pannier.Store:
     return pannier.create(tmp_path / "s.store")
 
@@ -74,13 +89,22 @@ class Ended:
         self.status, self.out, self.err = done.returncode, done.stdout, done.stderr
 
 
-@pytest.fixture(scope="session")
-def run() -> Callable[..., Ended]:
-    """Runs `pannier` with arguments, in a process of its own."""
+@pytest.fixture
+def run(monkeypatch: pytest.MonkeyPatch) -> Callable[..., Ended]:
+    """Runs `pannier` with arguments as its entry point does; in a process of its own where one is asked for (`apart`)."""
+    monkeypatch.setenv("COLUMNS", "100")
+    monkeypatch.setattr("pannier.measuring.memory.fix_map_threshold", lambda: None)  # for processes of its own alone
 
-    def call(*arguments: object, **options: object) -> Ended:
-        command = [sys.executable, "-m", "pannier", *map(str, arguments)]
-        environment = os.environ | {"COLUMNS": "100"}
-        return Ended(subprocess.run(command, capture_output=True, text=True, env=environment, timeout=300, **options))
+    def call(*arguments: object, apart: bool = False, cwd: object = None, **options: object) -> Ended:
+        words = [*map(str, arguments)]
+        if apart or options:
+            command = [sys.executable, "-m", "pannier", *words]
+            return Ended(subprocess.run(command, capture_output=True, text=True, timeout=300, cwd=cwd, **options))
+        out, err = (io.TextIOWrapper(io.BytesIO(), "utf-8", write_through=True) for _ in range(2))
+        place = contextlib.nullcontext() if cwd is None else contextlib.chdir(str(cwd))
+        with place, contextlib.redirect_stdout(out), contextlib.redirect_stderr(err), pytest.raises(SystemExit) as end:
+            main(words)
+        said, complained = (each.buffer.getvalue().decode() for each in (out, err))
+        return Ended(subprocess.CompletedProcess(words, int(end.value.code or 0), said, complained))
 
     return call

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 import subprocess
 import sys
 import tomllib
@@ -12,6 +13,7 @@ import pyarrow as pa
 import pytest
 from pyarrow import parquet
 
+import pannier
 from pannier.demo.mill import mill_of, serving
 from pannier.sources.several import SourceEntry
 from tests.conftest import draw, encoded, fill
@@ -126,10 +128,30 @@ def test_which_pictures_did_that_model_see(tmp_path: Path, monkeypatch: pytest.M
 
 
 def test_misses(archive: Path, tmp_path: Path) -> None:
-    import pannier
-
     pannier.create(tmp_path / "s.store").pack(archive, shares="train=70,val=30")
     said = example("misses.py", tmp_path / "s.store", tmp_path / "misses.png")
     assert "predicted" in said
     assert "misses to train on again, in 1 batches" in said
     assert (tmp_path / "misses.png").exists()
+
+
+def test_looking_and_preparing(packed: pannier.Snapshot, tmp_path: Path) -> None:
+    store = shutil.copytree(packed.store.path, tmp_path / "s.store")
+    said = example("look_before_you_train.py", store, tmp_path / "look.png")
+    assert "augmented 3" in said
+    assert "nothing looks wrong" in said
+    assert (tmp_path / "look.png").exists()
+    said = example("one_treatment.py", store, tmp_path / "cloth.toml")
+    assert "60 pictures rendered, 0 were there" in said
+    assert "test is fed without the random steps" in said
+    assert "a new picture is prepared as the test split is" in said
+    said = example("gray_small_one_hot.py", store)
+    assert "(42, 28, 28, 1) float32 -1.0 1.0" in said
+    assert "(42, 3) classes: plain, satin, twill" in said
+
+
+@pytest.mark.parametrize("path", sorted((EXAMPLES / "treatments").glob("*.toml")))
+def test_treatments_to_copy_are_as_the_reader_wants_them(path: Path) -> None:
+    treatment = pannier.Treatment.from_file(path)
+    assert treatment(draw(3, 70, 90)).shape == treatment.shape
+    assert "array" in treatment.explain()

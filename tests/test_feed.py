@@ -18,9 +18,10 @@ import pytest
 
 import pannier
 from pannier.errors import DamageError, LimitError, UsageError
-from pannier.feed.order import draw, shuffled
+from pannier.feed.order import shuffled
 from pannier.feed.plan import Needs, make_plan
 from pannier.hashing import fold, text_hash
+from pannier.images.chance import draw
 from tests.conftest import fill
 
 TREATMENT = pannier.Treatment(24, flip="both")

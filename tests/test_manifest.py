@@ -17,8 +17,9 @@ from hypothesis import strategies as st
 
 import pannier
 from pannier.errors import DamageError
-from pannier.feed.order import flips, shuffled
+from pannier.feed.order import shuffled
 from pannier.hashing import fold, fold_each, text_hash
+from pannier.images.chance import flips
 from pannier.store import manifest as manifests
 from pannier.store.content import BUCKETS, encode_row
 from pannier.store.files import Directory

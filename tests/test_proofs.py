@@ -234,6 +234,15 @@ def test_packers_at_once_lose_no_snapshot(tmp_path: Path, writers: int, scale: i
     print(f"\n{rounds} times {writers} packers at once: every snapshot is there")
 
 
+# what else a treatment may hold memory for
+PREPARED: list[dict[str, Any]] = [
+    {},
+    {"turn": 20, "zoom": 1.5, "shift": 0.1, "brightness": 0.2},
+    {"tone": "clahe", "filter": "lanczos", "dtype": "float16"},
+    {"jpeg": 50, "blur": 0.02, "erase": 1.0, "trim": 4},
+]
+
+
 def limited_trial(snapshot: pannier.Snapshot, number: int, seconds: float = 0.3) -> tuple[str, str, float]:
     """(status, reason, peak as a share of the limit) of a feed of random settings under an enforced limit."""
     rng = random.Random(number)
@@ -243,8 +252,9 @@ def limited_trial(snapshot: pannier.Snapshot, number: int, seconds: float = 0.3)
         fit=rng.choice(["cover", "contain", "fill"]),
         color=rng.choice(["rgb", "gray"]),
         layout=rng.choice(["chw", "hwc"]),
+        **rng.choice(PREPARED),
     )
-    options = {"batch_size": batch_size, "workers": workers}
+    options = {"batch_size": batch_size, "workers": workers, "augment": True}
     try:
         snapshot.feed(None, treatment, memory_limit="1MiB", **options).close()
         limit = 1 << 20

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from pathlib import Path
 
 import numpy as np
@@ -13,20 +12,16 @@ from PIL import Image
 
 import pannier
 from pannier.errors import NotFoundError, TreatmentError, UsageError
-from pannier.images import kernels
+from pannier.images.chance import Variation
 from pannier.images.cost import Kinds, decoding_costs
 from pannier.images.decode import to_gray
+from pannier.images.kernels import resize as kernels
 from pannier.images.placement import place
 from pannier.images.prepare import FLIP_HORIZONTAL, FLIP_VERTICAL, Preparation, pixels_of
-from tests.conftest import draw, encoded
+from tests.conftest import draw, encoded, likeness
 
 sides = st.one_of(st.integers(1, 90), st.sampled_from([1, 2, 3, 7, 8, 200, 333]))
 fits = st.sampled_from(["cover", "contain", "fill"])
-
-
-def likeness(got: np.ndarray, want: np.ndarray) -> float:
-    error = float(np.mean((got.astype(float) - want.astype(float)) ** 2))
-    return 10 * math.log10(255**2 / max(error, 1e-9))
 
 
 @pytest.mark.parametrize(
@@ -37,7 +32,7 @@ def test_the_kernel_is_near_pillows_antialiased_bilinear(source: tuple[int, int]
     noisy = np.clip(picture + np.random.default_rng(0).normal(0, 6, picture.shape), 0, 255).astype(np.uint8)
     treatment = pannier.Treatment(target, values="raw", layout="hwc")
     height, width = treatment.size
-    (top, left, tall, wide), _ = place(*source, treatment.size, "cover")
+    (top, left, tall, wide), _ = place(*source, treatment.frame)
     box = (left, top, left + wide, top + tall)
     expected = np.asarray(Image.fromarray(noisy).resize((width, height), Image.Resampling.BILINEAR, box=box))
     assert likeness(treatment(noisy), expected) >= 54
@@ -64,7 +59,7 @@ def test_any_size_fits_its_scratch_and_keeps_to_its_canvas(
         (tall, wide), fit=fit, color="gray" if gray else "rgb", values="raw", dtype="uint8", pad="#010203"
     )
     picture = np.random.default_rng(seed).integers(4, 256, (h, w) if gray else (h, w, 3), dtype=np.uint8)
-    box, target = place(h, w, treatment.size, fit)
+    box, target = place(h, w, treatment.frame)
     channels = treatment.channels
     room = kernels.scratch_bytes(h, w, channels, target[0], target[1])
     scratch = np.full(room + 512, 171, np.uint8)
@@ -72,7 +67,10 @@ def test_any_size_fits_its_scratch_and_keeps_to_its_canvas(
     out = fenced[256 : 256 + channels * tall * wide].reshape(channels, tall, wide)
     values = np.ones(3, np.float32), np.zeros(3, np.float32)
     pad = to_gray(np.array([[treatment.pad]], np.uint8)).ravel() if gray else np.array(treatment.pad, np.uint8)
-    kernels.prepare(picture.reshape(h, -1), channels, box, target, flips, pad, *values, scratch[256 : 256 + room], out)
+    window, scratch_room = (0, 0, tall, wide), scratch[256 : 256 + room]
+    lies = picture.reshape(h, -1)
+    if kernels.prepare(lies, channels, box, target, flips, 1, *values, window, scratch_room, out):
+        kernels.fill_edges(out, target, window, 0, pad, *values)
     for fence in (scratch[:256], scratch[-256:], fenced[:256], fenced[-256:]):
         assert (fence == 171).all()
     inner = out[:, target[2] : target[2] + target[0], target[3] : target[3] + target[1]]
@@ -98,8 +96,8 @@ def test_a_flipped_picture_is_the_mirrored_array(h: int, w: int, flips: int, fit
     plain, flipped = np.empty((3, 24, 40), np.float32), np.empty((3, 24, 40), np.float32)
     picture = draw(h * 100 + w, h, w)
     preparation.pixels_into(picture, plain)
-    preparation.pixels_into(picture, flipped, flips)
-    _, (tall, wide, above, before) = place(h, w, (24, 40), fit)
+    preparation.pixels_into(picture, flipped, Variation(flips))
+    _, (tall, wide, above, before) = place(h, w, preparation.treatment.frame)
     inner, other = (a[:, above : above + tall, before : before + wide] for a in (plain, flipped))
     steps_y, steps_x = -1 if flips & FLIP_VERTICAL else 1, -1 if flips & FLIP_HORIZONTAL else 1
     assert np.array_equal(inner[:, ::steps_y, ::steps_x], other)
@@ -145,7 +143,7 @@ BAD = [
     ({"size": 0}, "sides from 1"),
     ({"size": "big"}, "whole pixels"),
     ({"size": 9, "fitt": "cover"}, "no field 'fitt'; did you mean 'fit'"),
-    ({"size": 9, "fit": "covr"}, "fit = 'covr': must be 'cover', 'contain' or 'fill'"),
+    ({"size": 9, "fit": "covr"}, "fit = 'covr': must be 'cover', 'contain', 'fill', 'shortest' or 'longest'"),
     ({"size": 9, "pad": "redd"}, "color name"),
     ({"size": 9, "pad": [1, 2, 300]}, "color name"),
     ({"size": 9, "dtype": "uint8"}, "goes with values"),

@@ -20,7 +20,9 @@ if TYPE_CHECKING:
     )
     from pannier.feed.feed import Batch, Feed
     from pannier.feed.plan import Plan
+    from pannier.feed.rendering import render
     from pannier.feed.reproducing import from_docket
+    from pannier.images.own_steps import own_step
     from pannier.images.treatment import Treatment
     from pannier.measuring.sweep import Measurement, measure
     from pannier.sources.findings import Findings
@@ -70,6 +72,8 @@ _HOMES = {
     "from_docket": "pannier.feed.reproducing",
     "gather": "pannier.sources.gathering.gather",
     "measure": "pannier.measuring.sweep",
+    "own_step": "pannier.images.own_steps",
+    "render": "pannier.feed.rendering",
     "open": "pannier.store.store",
     "open_store": "pannier.store.store",
     "restore": "pannier.store.folders.exporting",
@@ -110,6 +114,8 @@ __all__ = [
     "measure",
     "open",
     "open_store",
+    "own_step",
+    "render",
     "restore",
     "survey",
     "verify",

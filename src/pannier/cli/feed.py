@@ -22,6 +22,7 @@ from pannier.cli.options import (
 from pannier.cli.terminal import Bar, live_bar, plural, print_facts, print_json
 
 if TYPE_CHECKING:
+    from pannier.feed.describing import Description
     from pannier.feed.feed import Feed
 
 
@@ -43,6 +44,13 @@ def feed(
     shuffle: Annotated[
         bool | None, typer.Option("--shuffle/--no-shuffle", help="By default train is shuffled, other splits are not.")
     ] = None,
+    augment: Annotated[
+        bool | None, typer.Option("--augment/--no-augment", help="By default train gets the random steps, others do not.")
+    ] = None,
+    rendered: Annotated[
+        bool | None,
+        typer.Option("--rendered/--no-rendered", help="By default rendered canvases are used where there are any."),
+    ] = None,
     last: Last = None,
     label_as: LabelAs = None,
     workers: Annotated[int | None, typer.Option(help="Threads; by default all usable cores.")] = None,
@@ -53,22 +61,38 @@ def feed(
         bool,
         typer.Option("--digest", metavar="", help="Print the SHA-256 of all that was fed: equal batches, equal digest."),
     ] = False,
+    described: Annotated[
+        bool, typer.Option("--describe", metavar="", help="Describe the first batch, and what looks wrong; no epoch is fed.")
+    ] = False,
+    expect: Annotated[
+        str | None,
+        typer.Option(
+            metavar="NAME=VALUE,...", help="Fail unless the first batch is like that: shape, dtype, range and more."
+        ),
+    ] = None,
     json: AsJson = False,
 ) -> int:
-    """Feed an epoch, metered: what a training loop would get, and how fast.
+    """Feed an epoch, metered: what a training loop would get, and how fast. Or one batch, described.
 
     [dim]$[/dim] pannier feed swatches.store --split train --size 96 --batch-size 32 --memory-limit 128MiB
     [dim]$[/dim] pannier feed --docket weave.docket
+
+    [dim]$[/dim] pannier feed swatches.store --split train --treatment cloth.toml --describe
+
+    [dim]$[/dim] pannier feed swatches.store --split train --size 96 --expect "shape=32x3x96x96,dtype=float32,range=0..1"
     """
+    from pannier.images.prepare import warm_up
     from pannier.measuring.memory import Sampler, fix_map_threshold, release_free_memory, working_bytes
 
     fix_map_threshold()
     options: dict[str, Any] = {"split": split, "batch_size": batch_size, "seed": seed, "subset": subset, "where": where}
-    options |= {"last": last, "label_as": label_as}
+    options |= {"last": last, "label_as": label_as, "augment": augment, "rendered": rendered}
     options |= {"shuffle": shuffle, "workers": workers, "ahead": ahead, "memory_limit": memory_limit}
     with _opened(store, docket, store_hint, treatment, options) as feed:
+        if described or expect is not None:
+            return _describe(feed, expect, json)
         if len(feed.snapshot) and feed.treatment is not None:
-            feed.treatment(feed.snapshot[0].bytes())  # libraries and kernels are loaded before the level is taken
+            warm_up(feed.treatment, feed.snapshot[0].bytes())  # libraries and kernels are loaded before the level is taken
         release_free_memory()
         level = working_bytes()
         sampler = Sampler(0)
@@ -89,6 +113,46 @@ def feed(
         facts |= {"digest": hasher.hexdigest()} if hasher else {}
     print_json(facts) if json else _print(facts)
     return 0
+
+
+def _describe(feed: Feed, expect: str | None, json: bool) -> int:
+    """The first batch in words, and whether it is as expected: 1 where it is not."""
+    from pannier.errors import SourceError
+    from pannier.feed.describing import describe, unmet
+
+    batch = next(iter(feed), None)
+    if batch is None:
+        raise SourceError("there is no batch to describe: no record is left to feed")
+    found = describe(feed, batch)
+    problems = unmet(found, expect) if expect is not None else []
+    if json:
+        print_json({name: getattr(found, name) for name in found.__dataclass_fields__} | {"unmet": problems})
+    else:
+        _print_description(feed, found, len(batch))
+        if expect is not None:
+            print("\n" + ("\n".join(f"not as expected: {problem}" for problem in problems) or "as expected"))
+    return 1 if problems else 0
+
+
+def _print_description(feed: Feed, found: Description, count: int) -> None:
+    from pannier.sizes import show_bytes
+
+    classes = len(feed.snapshot.classes)
+    shown = [f"{label or 'no label'} {n}" for label, n in found.labels[:8]]
+    more = f" and {len(found.labels) - 8} more" if len(found.labels) > 8 else ""
+    there = sum(label is not None for label, _ in found.labels)
+    print_facts(
+        [
+            ("batch", f"{'x'.join(map(str, found.shape))} {found.dtype}, {found.layout}, the first of {len(feed):,}"),
+            ("range", f"{found.lowest:.4g} to {found.highest:.4g}"),
+            ("mean", "  ".join(f"{mean:.4f}" for mean in found.mean)),
+            ("std", "  ".join(f"{deviation:.4f}" for deviation in found.std)),
+            ("labels", f"{found.label_dtype}; {there} of {plural(classes, 'class', 'classes')}: {', '.join(shown)}{more}"),
+            ("memory", f"{show_bytes(found.batch_bytes)} a batch, {show_bytes(found.epoch_bytes)} an epoch"),
+            *[("note", note) for note in feed.notes],
+            *[("warning", warning) for warning in found.warnings],
+        ]
+    )
 
 
 def _opened(
@@ -138,7 +202,9 @@ def _facts(feed: Feed, first: dict[str, Any], peak_bytes: int) -> dict[str, Any]
         "batches_per_epoch": len(feed),
         "batch": first,
         "shuffled": feed.shuffle,
-        "augmented": feed.augment and feed.treatment is not None and feed.treatment.flip != "none",
+        "augmented": feed.augment and feed.treatment is not None and bool(feed.treatment.varies),
+        "rendered": feed.rendered_records,
+        "notes": feed.notes,
         "pictures": meter.pictures,
         "seconds": meter.seconds,
         "pictures_per_second": meter.pictures_per_second,
@@ -172,6 +238,7 @@ def _print(facts: dict[str, Any]) -> None:
             ("batches", f"{facts['batches_per_epoch']:,} an epoch, the first {shape}{ranged}"),
             ("plan", f"{threads}, {plan['ahead']} ahead, {show_bytes(plan['total_bytes'])} {limit}"),
             ("memory", f"{show_bytes(facts['peak_bytes'])} at most, measured"),
+            *[("note", note) for note in facts["notes"]],
             *([("digest", facts["digest"][:32])] if "digest" in facts else []),
         ]
     )

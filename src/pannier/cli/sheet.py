@@ -2,34 +2,98 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 import typer
 
-from pannier.cli.options import Figure, Seed, Split, Store, Subset, Where
-from pannier.cli.terminal import drawing
+from pannier.cli.options import (
+    NO_TREATMENT,
+    Figure,
+    Seed,
+    Split,
+    Store,
+    Subset,
+    TreatmentOptions,
+    Where,
+    takes_treatment,
+)
+from pannier.cli.terminal import drawing, plural
+
+if TYPE_CHECKING:
+    from pannier.figures.sheet import Shown
 
 
+@takes_treatment
 def sheet(
     store: Store,
     split: Split = None,
-    count: Annotated[int, typer.Option(help="How many pictures.")] = 40,
+    count: Annotated[int, typer.Option(help="How many pictures, to 240.")] = 40,
+    arrange: Annotated[
+        Literal["class", "chance"], typer.Option(help="Alike from every class, in their order; or as chance has it.")
+    ] = "class",
     seed: Seed = 0,
     subset: Subset = None,
     where: Where = None,
+    treated: Annotated[
+        bool, typer.Option("--treated", metavar="", help="As the treatment makes them, not as they are stored.")
+    ] = False,
+    batch: Annotated[
+        int | None, typer.Option(min=0, help="This batch of an epoch, exactly as it is fed, the first being 0.")
+    ] = None,
+    epoch: Annotated[int, typer.Option(min=0, help="With --batch: of this epoch.")] = 0,
+    batch_size: Annotated[int, typer.Option(min=1, max=240, help="With --batch: pictures a batch.")] = 32,
+    treatment: TreatmentOptions = NO_TREATMENT,
+    predicted: Annotated[
+        str | None, typer.Option(metavar="COLUMN", help="A side column with the label that a model gave: right or wrong.")
+    ] = None,
+    probability: Annotated[
+        str | None, typer.Option(metavar="COLUMN", help="With --predicted: a side column with how sure it was.")
+    ] = None,
     figure: Figure = "sheet.png",
 ) -> int:
-    """Many pictures with their labels on one sheet, chosen by chance, alike from every class.
+    """Many pictures with their labels on one sheet: chosen by chance, by SQL, or a batch exactly as it is fed.
 
     [dim]$[/dim] pannier sheet swatches.store --split train --figure sheet.png
+
+    [dim]$[/dim] pannier sheet swatches.store --split train --treatment cloth.toml --batch 3 --epoch 1
+
+    [dim]$[/dim] pannier sheet swatches.store --where "predicted <> label" --predicted predicted --probability sure
     """
-    from pannier.figures.sheet import choose_records, draw_sheet
+    from pannier.errors import UsageError
+    from pannier.figures.sheet import Shown, as_fed, choose_records, draw_sheet, with_predictions
+    from pannier.figures.sheet import treated as treat
     from pannier.store.store import open as open_snapshot
 
+    if probability is not None and predicted is None:
+        raise UsageError("--probability goes with --predicted COLUMN, whose values it is about")
+    has_treatment = bool(treatment.file or treatment.fields)
+    if treated and not has_treatment:
+        raise UsageError("--treated: say how, with --treatment FILE or --size")
+    if has_treatment and not treated and batch is None:
+        raise UsageError("a treatment goes with --treated, or with --batch")
     snapshot = open_snapshot(store)
-    records = choose_records(snapshot, split, count, seed, subset, where)
-    total = len(snapshot.subset_of(split, None, where=where))
-    title = f"{snapshot.store.path.name}, {split or 'all splits'}: {len(records)} of {total:,}"
-    with drawing(figure, "sheet"):
-        draw_sheet(records, figure or "sheet.png", title=title)
+    made = treatment.treatment(snapshot) if has_treatment else None
+    shown: list[Shown]
+    if batch is not None:
+        options: dict[str, Any] = {"subset": subset, "where": where, "seed": seed, "batch_size": batch_size}
+        with snapshot.feed(split, made, **options) as feed:
+            shown = as_fed(feed, batch, epoch)
+            title = f"{snapshot.store.path.name}, {split or 'all splits'}: batch {batch} of epoch {epoch}, as fed"
+    else:
+        records = choose_records(snapshot, split, count, seed, subset, where, arrange)
+        shown = treat(records, made) if made else [Shown(r.key, r.label, r.split, None, r) for r in records]
+        total = len(snapshot.subset_of(split, None, where=where))
+        title = f"{snapshot.store.path.name}, {split or 'all splits'}: {len(records)} of {total:,}"
+    if predicted is not None:
+        shown = with_predictions(shown, predicted, probability)
+        title += _score(shown)
+    path = figure or "sheet.png"
+    with drawing(path, "sheet"):
+        draw_sheet(shown, path, title=title)
     return 0
+
+
+def _score(shown: list[Shown]) -> str:
+    marks = [each.mark for each in shown if each.mark is not None]
+    wrong = marks.count(False)
+    return f", {plural(wrong, 'wrong', 'wrong')} and {len(marks) - wrong} right of these"

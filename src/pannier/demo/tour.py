@@ -41,13 +41,14 @@ def run_tour(directory: str | Path, swatches: int, seed: int) -> int:
             _run(step)
     print(
         f"\nAll of it took {time.monotonic() - started:.0f} s. Everything is in {folder}: "
-        "look at counts.png, differences.png, sheet.png, measure.png."
+        "look at counts.png, differences.png, sheet.png, look.png, measure.png."
     )
     return 0
 
 
 def _steps(folder: Path, seed: int, mill: str) -> list[Step]:
     here = shlex.quote(str(folder))
+    feed = f"pannier feed {here}/swatches.store --split train --treatment {here}/cloth.toml --memory-limit 128MiB"
     store, cloth, size = f"{here}/swatches.store", f"{here}/cloth.store", "--size 96 --batch-size 32"
     link = f"replace(raking, 'https://mill.example', '{mill}')"
     wanted = "finish = 'washed' AND abs(warp_per_cm - weft_per_cm) <= 1"
@@ -102,9 +103,18 @@ def _steps(folder: Path, seed: int, mill: str) -> list[Step]:
             f"pannier sheet {store} --split train --figure {here}/sheet.png",
         ),
         Step(
-            "Feed it: the training split is shuffled and mirrored, others are not.",
-            f"pannier feed {store} --split train {size} --values standard --flip horizontal --memory-limit 128MiB",
+            "A treatment says how a picture becomes an array. A commented file to begin with, and one swatch through it.",
+            f"pannier treatment {here}/cloth.toml --new",
         ),
+        Step("", f"pannier look {store} twill/0004.jpg --treatment {here}/cloth.toml --figure {here}/look.png"),
+        Step(
+            "Mean and deviation of the training split, measured at the very size in use, go into the file.",
+            f"pannier stats {store} --split train --treatment {here}/cloth.toml --save",
+        ),
+        Step("One batch, as training would get it.", f"{feed} --describe"),
+        Step("An epoch; then what is fixed is run once and kept, and an epoch again.", feed),
+        Step("", f"pannier render {store} --treatment {here}/cloth.toml"),
+        Step("", feed),
         Step(
             "How much memory does it take to be fast? Measured, not guessed.",
             f"pannier measure {store} --size 96 --batch-size 16 --workers 2 --memory-limit 16MiB,64MiB --rounds 2 "

@@ -6,19 +6,27 @@ lanes take the records whose decoding is served by an allocator, so that what it
 
 from __future__ import annotations
 
+import logging
 import threading
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from queue import Empty, SimpleQueue
+from typing import Any
+
+import numpy as np
 
 from pannier.errors import PannierError, PictureError
 from pannier.feed.buffers import FreeSlots, Slot
 from pannier.feed.lookup import Issued, Item
+from pannier.images.chance import Variation
 from pannier.images.prepare import Preparation
 from pannier.images.treatment import Treatment
+from pannier.store.canvases import Rendering
 from pannier.store.files import Directory
-from pannier.store.reading import DEFAULT_OPEN_FILES, PictureReader, ReadError, damage
+from pannier.store.reading import DEFAULT_OPEN_FILES, PictureReader, Place, ReadError, damage
+
+_log = logging.getLogger("pannier")
 
 STACK_BYTES = 1 << 20
 LONGEST_RUN = 8
@@ -143,6 +151,8 @@ class Settings:
     light_read_bytes: int
     light_decode_bytes: int
     light_scratch_bytes: int
+    to_canvas: bool = False
+    rendering: Rendering | None = None
 
 
 class Engine:
@@ -170,6 +180,8 @@ class Engine:
         """One more buffer, for a consumer that keeps its batches: those are its own memory then."""
         shape = self._treatment.shape if self._treatment else None
         dtype = self._treatment.dtype if self._treatment else "uint8"
+        if self._treatment and self._settings.to_canvas:
+            shape, dtype = (self._treatment.channels, *self._treatment.frame.canvas), "uint8"
         self._slot_count += 1
         self.free.put(Slot(self._slot_count, self._settings.batch_size, shape, dtype))
 
@@ -322,6 +334,14 @@ class _Hand:
             decode = 0 if heavy else settings.light_decode_bytes
             scratch = 0 if heavy else settings.light_scratch_bytes
             self._preparation = Preparation(treatment, decode_bytes=decode, scratch_bytes=scratch)
+        self._to_canvas = settings.to_canvas
+        self._canvases: PictureReader | None = None
+        if settings.rendering is not None:
+            self._canvases = PictureReader(settings.rendering.directory, max(4, min(DEFAULT_OPEN_FILES, 512 // threads)))
+            self._canvas = np.empty(settings.rendering.shape, np.uint8)
+            assert treatment is not None
+            self._is_copied = treatment.is_canvas and treatment.dtype == "uint8" and treatment.layout == "chw"
+            self._is_copied = self._is_copied and not treatment.own_at("values")
 
     def work(self, run: _Run) -> BaseException | None:
         """Prepares a run's pictures into their batch's slot; the error that stopped it, if one did."""
@@ -330,19 +350,39 @@ class _Hand:
         item = None
         try:
             for item in run.items:
-                at, _, place, facts, flips, _ = item
+                at, _, place, facts, variation, box, canvas, _ = item
                 if self._preparation is None:
                     slot.items[at] = self._reader.read(place)
                     continue
+                if canvas is not None and self._from_canvas(canvas, slot.array[at], variation):
+                    continue
                 data = self._room_for(place.length)
                 self._reader.read_into(data, place)
-                self._preparation.into(data, facts, slot.array[at], flips)
+                if self._to_canvas:
+                    self._preparation.canvas_into(data, facts, slot.array[at], box)
+                else:
+                    self._preparation.into(data, facts, slot.array[at], variation, box)
         except (ReadError, PictureError) as error:
             assert item is not None
             return damage(item.place, run.stream.key_of(item.record), _what(error))
         except BaseException as error:
             return error
         return None
+
+    def _from_canvas(self, place: Place, out: np.ndarray[Any, Any], variation: Variation | None) -> bool:
+        """Prepares a picture from its rendered canvas; False where that is damaged and the picture has to be decoded."""
+        assert self._canvases is not None
+        assert self._preparation is not None
+        try:
+            if self._is_copied and (variation is None or not (variation.flips or variation.program)):
+                self._canvases.read_into(memoryview(out.data).cast("B"), place)
+                return True
+            self._canvases.read_into(memoryview(self._canvas.data).cast("B"), place)
+        except ReadError as error:
+            _log.warning("a rendered canvas in shard %s %s; its picture is decoded instead", place.shard, error)
+            return False
+        self._preparation.from_canvas(self._canvas, out, variation)
+        return True
 
     def _room_for(self, byte_count: int) -> memoryview:
         if len(self._room) < byte_count:
@@ -351,6 +391,8 @@ class _Hand:
 
     def close(self) -> None:
         self._reader.close()
+        if self._canvases is not None:
+            self._canvases.close()
 
 
 def _what(error: ReadError | PictureError) -> str:

@@ -2,26 +2,29 @@
 
 from __future__ import annotations
 
+import hashlib
+import logging
 import time
 import weakref
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any, Literal, NoReturn
 
 import numpy as np
 
-from pannier.errors import PannierError, UsageError
+from pannier.errors import NotFoundError, PannierError, UsageError
 from pannier.feed.buffers import Slot
 from pannier.feed.engine import Engine, Settings, Stream
 from pannier.feed.lookup import Issued, Lookup
 from pannier.feed.order import ORDER_BYTES_PER_RECORD
 from pannier.feed.plan import Needs, Plan, is_heavy, make_plan
 from pannier.hashing import checked_seed
-from pannier.images.cost import Kinds, decoding_costs, kind_of
+from pannier.images.cost import Kinds, after_fit_bytes, decoding_costs, kind_of
 from pannier.images.treatment import Treatment
 from pannier.machine import free_memory_bytes, usable_cores
 from pannier.sizes import read_limit
+from pannier.store.canvases import Rendering, check_boxes, identities_of, rendering_of
 from pannier.store.leases import Held, reading
 from pannier.store.manifest import Manifest
 from pannier.store.snapshot import Snapshot
@@ -30,6 +33,8 @@ LabelAs = Literal["number", "one_hot", "binary", "name"]
 Array = np.ndarray[Any, Any]
 
 AUGMENTED_SPLIT = "train"
+
+_log = logging.getLogger("pannier")
 
 
 @dataclass(frozen=True)
@@ -46,9 +51,21 @@ class Batch:
     _rows: Array
     _snapshot: Snapshot
     _label_as: LabelAs
+    _treatment: Treatment | None = None
 
     def __len__(self) -> int:
         return len(self._rows)
+
+    def picture(self, at: int) -> Array:
+        """One of them as one sees it: uint8 (h, w, channels), values undone. Raises UsageError for encoded pictures."""
+        if self._treatment is None:
+            raise UsageError("without a treatment pictures come as encoded bytes: there are no values to undo")
+        return self._treatment.undo(self.images[at])
+
+    def _repr_html_(self) -> str:
+        from pannier.figures.notebook import of_batch
+
+        return of_batch(self)
 
     @cached_property
     def keys(self) -> list[str]:
@@ -99,16 +116,21 @@ class Feed:
     batch_size: records a batch; the last one of an epoch may be smaller (last="keep") or is left out (last="drop").
     seed: of the order and of every random step. subset: a part, as "10%" or 0.1, fair in every class, fixed by the seed;
     a smaller one lies in a larger. where: SQL over the records' columns, for a feed of some of them.
-    shuffle, augment: by default for the split "train" alone.
+    shuffle, augment: by default for the split "train" alone. rendered: take rendered canvases where there are any (None),
+    never (False), or raise where any is missing (True).
     label_as: "number" int64 (N,), "one_hot" float32 (N, classes), "binary" float32 (N, 1) of two classes, "name".
     workers: threads, by default the usable cores. ahead: batches kept ready, by default as the limit allows.
     memory_limit: bytes, "256MiB", "auto" (half of what is free) or None (unlimited): bounds what the feed and its workers
     hold, see `plan`. Batches that the consumer keeps beyond the one in hand are the consumer's.
 
     Equal content, split, treatment, seed and epoch give equal batches, whatever the workers, `ahead` and limit.
+    `notes` are lines worth telling: what is left out of the treatment, what is rendered, what has changed since it was
+    measured.
     For one consuming thread. `close` ends all threads and may be called twice; a `with` block does it.
     Raises LimitError, UsageError, NotFoundError at once; DamageError, naming shard, row and key, while feeding.
     """
+
+    _to_canvas = False  # of a feed that renders, whose batches are canvases
 
     def __init__(
         self,
@@ -122,6 +144,7 @@ class Feed:
         where: str | None = None,
         shuffle: bool | None = None,
         augment: bool | None = None,
+        rendered: bool | None = None,
         last: Literal["keep", "drop"] = "keep",
         label_as: LabelAs = "number",
         workers: int | None = None,
@@ -130,30 +153,46 @@ class Feed:
     ) -> None:
         _check(batch_size, last, label_as, workers, ahead)
         if treatment is not None:
-            treatment.value_line()  # raises where mean and std are still missing
+            treatment.check_ready()
+            check_boxes(snapshot, treatment)
         if label_as == "binary" and len(snapshot.classes) != 2:
             raise UsageError(f'label_as = "binary" needs two classes; this snapshot has {len(snapshot.classes)}')
         self.snapshot, self.split, self.treatment = snapshot, split, treatment
         self.batch_size, self.seed, self.last, self.label_as = batch_size, checked_seed(seed), last, label_as
         self.shuffle = split == AUGMENTED_SPLIT if shuffle is None else shuffle
         self.augment = split == AUGMENTED_SPLIT if augment is None else augment
-        self._rows = snapshot.subset_of(split, subset, self.seed, where=where)
-        needs = _needs(snapshot, self._rows, treatment, batch_size)
+        self._rows = self._chosen_rows(subset, where)
+        self.rendering = None
+        is_rendered: Array = np.zeros(len(self._rows), bool)
+        if treatment is not None and rendered is not False and not self._to_canvas:
+            self.rendering, is_rendered = _rendered(snapshot, self._rows, treatment, must=rendered is True)
+        self.rendered_records = int(is_rendered.sum())
+        self.notes = _notes(self)
+        needs = _needs(snapshot, self._rows, treatment, batch_size, is_rendered, to_canvas=self._to_canvas)
         self.plan: Plan = make_plan(
-            needs, _limit_bytes(memory_limit), usable_cores(), workers=workers, ahead=ahead, keys=self._key_of_position
+            needs, limit_bytes(memory_limit), usable_cores(), workers=workers, ahead=ahead, keys=self._key_of_position
         )
         self._heavy = is_heavy(needs, self.plan.light_bytes)
-        self._settings = _settings(self.plan, needs, self._heavy, batch_size)
+        after_fit = 0 if treatment is None else after_fit_bytes(treatment)
+        self._settings = replace(
+            _settings(self.plan, needs, self._heavy, batch_size, after_fit),
+            to_canvas=self._to_canvas,
+            rendering=self.rendering,
+        )
         self._engine: Engine | None = None
         self._lease: Held | None = None
         self._stream: Stream | None = None
         self._upcoming = (0, 0)  # epoch and batch that the stream gives next
+        self._ready: dict[tuple[int, int], Issued] = {}
         self._epoch = 0
         self._is_closed = False
         self._delivered = 0
         self._pictures = 0
         self._seconds = self._waited = 0.0
         self._since: float | None = None
+
+    def _chosen_rows(self, subset: str | float | None, where: str | None) -> Array:
+        return self.snapshot.subset_of(self.split, subset, self.seed, where=where)
 
     def __len__(self) -> int:
         """Batches an epoch."""
@@ -180,6 +219,25 @@ class Feed:
             raise UsageError(f"{count} epochs: must be 0 or more")
         for left in range(count, 0, -1):
             yield self._one_epoch(left)
+
+    def batch_at(self, epoch: int, number: int) -> Batch:
+        """One batch of an epoch, exactly as feeding that epoch gives it; the feed itself stays where it is.
+
+        Only that batch is prepared. Raises UsageError where there is no such batch.
+        """
+        if epoch < 0 or not 0 <= number < len(self):
+            raise UsageError(f"an epoch has the batches 0 to {len(self) - 1}: there is no batch {number} of epoch {epoch}")
+        self._check_open()
+        self._stop_stream()
+        self._start_engine()
+        assert self._engine is not None
+        lookup = self._lookup()
+        self._ready, self._upcoming = {}, (epoch, number)
+        self._stream = self._engine.start(lookup.batches(epoch, epoch + 1, number, number + 1), lookup.key_of)
+        try:
+            return self._next_batch(number, epoch)
+        finally:
+            self._stop_stream()
 
     def _one_epoch(self, left: int) -> Iterator[Batch]:
         epoch, self._epoch = self._epoch, self._epoch + 1
@@ -215,7 +273,9 @@ class Feed:
         self._upcoming = (epoch, number + 1) if number + 1 < len(self) else (epoch + 1, 0)
         self._delivered += 1
         self._pictures += len(issued.rows)
-        return Batch(self._images(slot, len(issued.rows)), epoch, number, issued.rows, self.snapshot, self.label_as)
+        return Batch(
+            self._images(slot, len(issued.rows)), epoch, number, issued.rows, self.snapshot, self.label_as, self.treatment
+        )
 
     def _images(self, slot: Slot, count: int) -> Any:
         assert self._engine is not None
@@ -273,13 +333,20 @@ class Feed:
         if self._stream is not None and self._upcoming == (epoch, 0) and not self._stream.is_cancelled:
             return
         self._stop_stream()
+        self._start_engine()
+        assert self._engine is not None
+        self._ready, self._upcoming = {}, (epoch, 0)
+        lookup = self._lookup()
+        self._stream = self._engine.start(lookup.batches(epoch, until), lookup.key_of)
+
+    def _start_engine(self) -> None:
         if self._engine is None:
             self._lease = reading(self.snapshot.store.directory, [self.snapshot.id])
             self._engine = Engine(self.snapshot.store.directory, self.treatment, self._settings)
             self._finalizer = weakref.finalize(self, _abandon, self._engine, self._lease)
-        self._ready: dict[tuple[int, int], Issued] = {}
-        self._upcoming = (epoch, 0)
-        lookup = Lookup(
+
+    def _lookup(self) -> Lookup:
+        return Lookup(
             self.snapshot,
             self._rows,
             self._heavy,
@@ -287,9 +354,10 @@ class Feed:
             steps=len(self),
             seed=self.seed,
             shuffle=self.shuffle,
-            flip=self.treatment.flip if self.treatment is not None and self.augment else "none",
+            treatment=self.treatment,
+            augment=self.augment and not self._to_canvas,
+            rendering=self.rendering,
         )
-        self._stream = self._engine.start(lookup.batches(epoch, until), lookup.key_of)
 
     def _stop_stream(self) -> None:
         stream, self._stream = self._stream, None
@@ -366,12 +434,65 @@ def _check(batch_size: Any, last: Any, label_as: Any, workers: Any, ahead: Any) 
         raise UsageError(f"label_as = {label_as!r}: must be 'number', 'one_hot', 'binary' or 'name'")
 
 
-def _limit_bytes(memory_limit: str | int | None) -> int | None:
+def limit_bytes(memory_limit: str | int | None) -> int | None:
+    """A memory limit in bytes: "auto" is half of what is free, None unlimited."""
     limit = read_limit(memory_limit)
     return free_memory_bytes() // 2 if isinstance(limit, str) else limit
 
 
-def _needs(snapshot: Snapshot, rows: Array, treatment: Treatment | None, batch_size: int) -> Needs:
+def _rendered(snapshot: Snapshot, rows: Array, treatment: Treatment, *, must: bool) -> tuple[Rendering | None, Array]:
+    """The rendering of the treatment's fixed part, and which rows are in it."""
+    rendering = rendering_of(snapshot.store.directory, treatment)
+    found = np.zeros(len(rows), bool)
+    if rendering is not None:
+        found = rendering.has(identities_of(snapshot, rows, treatment))
+    if must and not found.all():
+        raise NotFoundError(
+            f"{len(rows) - int(found.sum()):,} of {len(rows):,} pictures are not rendered through this fixed part: "
+            "run pannier render first, or leave rendered=True out"
+        )
+    return (rendering if found.any() else None), found
+
+
+def _notes(feed: Feed) -> list[str]:
+    """What is worth telling about how a feed uses its treatment."""
+    treatment, found = feed.treatment, list[str]()
+    if treatment is None:
+        return found
+    if treatment.varies and not feed.augment and feed.split is not None:
+        found.append(f"{feed.split} is fed without the random steps ({', '.join(treatment.varies)}): those are for training")
+    elif treatment.varies and feed.augment and feed.split != AUGMENTED_SPLIT:
+        found.append(f"{feed.split or 'all records'}: fed with the random steps ({', '.join(treatment.varies)}), as told")
+    if feed.rendering is not None:
+        count, total = feed.rendered_records, len(feed._rows)
+        found.append(f"{count:,} of {total:,} pictures come from rendered canvases ({feed.rendering.digest[:12]})")
+    measured = treatment.measured_on
+    if measured is not None and measured.content_id != feed.snapshot.content_id and measured.pictures is not None:
+        now = pictures_digest(feed.snapshot, measured.split)
+        if now != measured.pictures:
+            changed = f"mean and std were measured on {measured.split or 'all records'} when it held other pictures"
+            found.append(f"{changed}: measure again with pannier stats --save")
+            _log.warning("%s", found[-1])
+    return found
+
+
+def pictures_digest(snapshot: Snapshot, split: str | None) -> str | None:
+    """SHA-256 over the sorted SHA-256 of a split's pictures; None where the snapshot has no such split."""
+    if split is not None and any(name.strip() not in snapshot.splits for name in split.split(",")):
+        return None
+    sha256 = snapshot.manifest.gather(snapshot.rows_of(split), "sha256")
+    return hashlib.sha256(b"".join(sorted(row.tobytes() for row in sha256))).hexdigest()
+
+
+def _needs(
+    snapshot: Snapshot,
+    rows: Array,
+    treatment: Treatment | None,
+    batch_size: int,
+    is_rendered: Array,
+    *,
+    to_canvas: bool = False,
+) -> Needs:
     """What the records of a split cost, from the manifest alone."""
     manifest = snapshot.manifest
     encoded = manifest.column("byte_count")[rows].astype(np.int64)
@@ -383,7 +504,14 @@ def _needs(snapshot: Snapshot, rows: Array, treatment: Treatment | None, batch_s
         manifest.column(name)[rows] for name in ("height", "width", "turn", "progressive")
     )
     costs = decoding_costs(_kinds(manifest, rows), heights, widths, turns, progressive, encoded, treatment)
-    return Needs(encoded, costs.own, costs.allocated, costs.scratch, treatment.byte_count, batch_size, order_bytes)
+    tall, wide = treatment.frame.canvas
+    canvas = treatment.channels * tall * wide
+    parts = encoded, costs.own, costs.allocated, costs.scratch
+    if is_rendered.any():
+        after = (canvas, after_fit_bytes(treatment), 0, 0)  # a canvas is read in place of the picture
+        rendered = [np.where(is_rendered, each, column) for each, column in zip(after, parts, strict=True)]
+        parts = rendered[0], rendered[1], rendered[2], rendered[3]
+    return Needs(*parts, canvas if to_canvas else treatment.byte_count, batch_size, order_bytes)
 
 
 def _kinds(manifest: Manifest, rows: Array) -> Kinds:
@@ -396,10 +524,11 @@ def _kinds(manifest: Manifest, rows: Array) -> Kinds:
     return Kinds(*(table.reshape(-1, 3)[:, i][pairs] for i in range(3)))
 
 
-def _settings(plan: Plan, needs: Needs, heavy: Array, batch_size: int) -> Settings:
+def _settings(plan: Plan, needs: Needs, heavy: Array, batch_size: int, after_fit: int) -> Settings:
     """Buffers as large as the largest light record needs them."""
     light = ~heavy
     has_light = bool(light.any()) or not len(light)
-    largest = [int(column[light].max(initial=0)) for column in (needs.encoded, needs.own, needs.scratch)]
+    read, decode, scratch = (int(column[light].max(initial=0)) for column in (needs.encoded, needs.own, needs.scratch))
+    decode = max(0, decode - after_fit)  # what follows the fit has its own buffers
     light_threads = plan.workers if has_light else 0
-    return Settings(plan.workers, light_threads, plan.heavy_lanes, plan.ahead + 1, batch_size, *largest)
+    return Settings(plan.workers, light_threads, plan.heavy_lanes, plan.ahead + 1, batch_size, read, decode, scratch)

@@ -13,8 +13,11 @@ import numpy as np
 
 from pannier.columns import DIGEST_BYTES
 from pannier.feed.buffers import Slot
-from pannier.feed.order import flips, shuffled
+from pannier.feed.order import shuffled
+from pannier.images.chance import Variation, variations
 from pannier.images.facts import Facts
+from pannier.images.treatment import Treatment
+from pannier.store.canvases import Box, Rendering, boxes_of, canvas_identities
 from pannier.store.reading import Place
 from pannier.store.snapshot import Snapshot, check_place
 
@@ -27,13 +30,18 @@ LOOKED_UP_AT_ONCE = 128
 
 
 class Item(NamedTuple):
-    """One record of a batch: where in it, which row of the manifest, where its bytes lie, and what is known of them."""
+    """One record of a batch: where in it, which row of the manifest, where its bytes lie, and what is known of them.
+
+    `canvas` is where its canvas lies, if it is rendered; `variation` what is random about it, if anything.
+    """
 
     at: int
     record: int
     place: Place
     facts: Facts
-    flips: int
+    variation: Variation | None
+    box: Box | None
+    canvas: Place | None
     is_heavy: bool
 
 
@@ -61,20 +69,28 @@ class Lookup:
         steps: int,
         seed: int,
         shuffle: bool,
-        flip: str,
+        treatment: Treatment | None,
+        augment: bool,
+        rendering: Rendering | None,
     ) -> None:
         self._manifest, self._index = snapshot.manifest, snapshot.store.index
         self._rows, self._heavy = rows, heavy
         self._batch_size, self._steps = batch_size, steps
-        self._seed, self._shuffle, self._flip = seed, shuffle, flip
+        self._seed, self._shuffle, self._treatment = seed, shuffle, treatment
+        self._augmented = treatment if augment and treatment is not None and treatment.varies else None
+        self._rendering = rendering
 
-    def batches(self, epoch: int, until: int) -> Iterator[Issued]:
-        """All batches from the first of `epoch` to the last before `until`. Raises DamageError."""
+    def batches(self, epoch: int, until: int, begin: int = 0, end: int | None = None) -> Iterator[Issued]:
+        """The batches of the epochs from `epoch` to before `until`, of each those from `begin` to before `end`.
+
+        Raises DamageError.
+        """
         group = max(1, LOOKED_UP_AT_ONCE // self._batch_size)
+        steps = self._steps if end is None else end
         for each in range(epoch, until):
             positions = self._order(each)
-            for first in range(0, self._steps, group):
-                last = min(first + group, self._steps)
+            for first in range(begin, steps, group):
+                last = min(first + group, steps)
                 yield from self._look_up(each, first, positions[first * self._batch_size : last * self._batch_size])
 
     def key_of(self, row: int) -> str:
@@ -102,9 +118,20 @@ class Lookup:
         _give_way()
         facts = self._facts(rows)
         _give_way()
-        flipped = flips(self._manifest.hashes[rows], self._seed, epoch, self._flip)
+        varied: Iterable[Variation | None] = repeat(None)
+        if self._augmented is not None:
+            varied = variations(self._augmented, self._manifest.hashes[rows], self._seed, epoch)
+            _give_way()
+        boxes: Iterable[Box | None] = repeat(None)
+        if self._treatment is not None and self._treatment.box is not None:
+            boxes = boxes_of(self._manifest, rows, self._treatment)
+        canvases: Iterable[Place | None] = repeat(None)
+        if self._rendering is not None:
+            sha256 = self._manifest.gather(rows, "sha256")
+            canvases = self._rendering.find(canvas_identities(sha256, boxes if isinstance(boxes, list) else []))
+        heavy = self._heavy[positions].tolist()
         within = [at % size for at in range(len(rows))]
-        items = _tuples(Item, within, rows.tolist(), places, facts, flipped, self._heavy[positions].tolist())
+        items = _tuples(Item, within, rows.tolist(), places, facts, varied, boxes, canvases, heavy)
         for number, at in enumerate(range(0, len(rows), size), first):
             yield Issued((epoch, number), rows[at : at + size], items[at : at + size])
 

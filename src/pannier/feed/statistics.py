@@ -1,37 +1,118 @@
-"""Mean and deviation of a split through a treatment's fixed part: exact, from counts of every value."""
+"""Mean, deviation, extremes and histogram of a split through a treatment's fixed part: exact, from counts of every value."""
 
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from pannier.errors import SourceError, TreatmentError
-from pannier.feed.feed import Feed
+from pannier.feed.feed import Feed, pictures_digest
 
 if TYPE_CHECKING:
     from pannier.images.treatment import Treatment
     from pannier.store.snapshot import Snapshot
 
+Counts = np.ndarray[Any, np.dtype[np.int64]]
+
+
+@dataclass(frozen=True)
+class Statistics:
+    """What was counted. `counts` int64 (channels, 256): how often each value is there, over all pixels of all pictures.
+
+    `pictures_digest` tells whether the split still holds the same pictures; `measured_through` is the treatment.
+    """
+
+    counts: Counts
+    pictures: int
+    split: str | None
+    content_id: str
+    pictures_digest: str | None
+    measured_through: Treatment
+
+    @property
+    def mean(self) -> tuple[float, ...]:
+        """By channel, on the scale 0..1: whole numbers until the last division."""
+        return tuple(_mean_and_std(row.tolist())[0] for row in self.counts)
+
+    @property
+    def std(self) -> tuple[float, ...]:
+        """By channel, on the scale 0..1: of all pixels (population)."""
+        return tuple(_mean_and_std(row.tolist())[1] for row in self.counts)
+
+    @property
+    def lowest(self) -> tuple[int, ...]:
+        """The smallest pixel of each channel, 0..255."""
+        return tuple(int(np.flatnonzero(row)[0]) for row in self.counts)
+
+    @property
+    def highest(self) -> tuple[int, ...]:
+        return tuple(int(np.flatnonzero(row)[-1]) for row in self.counts)
+
+    @property
+    def at_the_ends(self) -> tuple[float, float]:
+        """Which shares of all values are 0, and 255: what is cut off, or padding."""
+        total = self.counts.sum()
+        return float(self.counts[:, 0].sum() / total), float(self.counts[:, 255].sum() / total)
+
+    def treatment(self) -> Treatment:
+        """The treatment with values "standard" and these numbers. Raises TreatmentError for a channel that is constant."""
+        through, mean, std = self.measured_through, self.mean, self.std
+        for channel, deviation in enumerate(std):
+            if deviation == 0:
+                raise TreatmentError(
+                    f"channel {channel} is {mean[channel] * 255:g} in every pixel: it cannot be standardized"
+                )
+        seen = {
+            "split": self.split,
+            "content_id": self.content_id,
+            "fixed_part": through.fixed_part,
+            "pictures": self.pictures_digest,
+            "through": through.fixed_fields(),
+        }
+        dtype = "float32" if through.dtype == "uint8" else through.dtype
+        return through.with_fields(values="standard", dtype=dtype, mean=mean, std=std, table=None, measured_on=seen)
+
 
 def measure_values(
-    snapshot: Snapshot, split: str | None, treatment: Treatment, *, workers: int | None = None
-) -> tuple[tuple[float, ...], tuple[float, ...]]:
-    """(mean, std) by channel on the scale 0..1, population, over all pixels. Whole numbers until the last division."""
-    raw = treatment.with_fields(values="raw", dtype="uint8", layout="chw", mean=None, std=None, measured_on=None)
+    snapshot: Snapshot,
+    split: str | None,
+    treatment: Treatment,
+    *,
+    workers: int | None = None,
+    memory_limit: str | int | None = "auto",
+    progress: Callable[[int, int], None] | None = None,
+) -> Statistics:
+    """Counts every pixel of a split's pictures as the treatment's fixed part makes them, padding too.
+
+    Pictures are prepared in parallel, and counted batch by batch in whole numbers, whose sums do not hang on their order.
+    Raises SourceError where the split is empty.
+    """
+    from pannier.images.kernels.pixels import count_values
+
+    raw = treatment.with_fields(
+        values="raw", dtype="uint8", layout="chw", mean=None, std=None, table=None, measured_on=None, own=_fixed(treatment)
+    )
     counts = np.zeros((raw.channels, 256), np.int64)
-    with Feed(snapshot, split, raw, shuffle=False, augment=False, workers=workers) as feed:
+    options: dict[str, Any] = {"workers": workers, "memory_limit": memory_limit}
+    pictures = 0
+    with Feed(snapshot, split, raw, shuffle=False, augment=False, **options) as feed:
         for batch in feed:
-            for channel in range(raw.channels):
-                counts[channel] += np.bincount(batch.images[:, channel].ravel(), minlength=256)
-    if not counts.sum():
+            count_values(batch.images, counts)
+            pictures += len(batch)
+            if progress:
+                progress(pictures, feed.records)
+    if not pictures:
         raise SourceError(f"split {split!r} holds no pictures to measure")
-    pairs = [_mean_and_std(row.tolist()) for row in counts]
-    for channel, (mean, std) in enumerate(pairs):
-        if std == 0:
-            raise TreatmentError(f"channel {channel} is {mean * 255:g} in every pixel: it cannot be standardized")
-    return tuple(mean for mean, _ in pairs), tuple(std for _, std in pairs)
+    digest = pictures_digest(snapshot, split)
+    return Statistics(counts, pictures, split, snapshot.content_id, digest, treatment)
+
+
+def _fixed(treatment: Treatment) -> tuple[Any, ...]:
+    return tuple(treatment.own_at("decoded"))
 
 
 def _mean_and_std(counts: list[int]) -> tuple[float, float]:

@@ -4,22 +4,27 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from itertools import zip_longest
 from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 
-from pannier.errors import PictureError, UsageError
+from pannier.errors import NotFoundError, PictureError, UsageError, did_you_mean
 from pannier.figures.style import DPI, FAINT, HEIGHT, INK, WIDTH, new_figure, save_figure
 from pannier.hashing import argsort_hashes, checked_seed, fold, fold_each
 
 if TYPE_CHECKING:
+    from pannier.feed.feed import Feed
     from pannier.images.treatment import Treatment
     from pannier.sources.findings import Findings
     from pannier.store.snapshot import Record, Snapshot
 
 MOST = 240
 _TITLE, _MARGIN, _GAP = 70, 24, 10
+# below this side labels can no longer be read
+_SMALLEST = 68
+_WRONG = (163, 84, 43)
 
 
 def choose_records(
@@ -29,18 +34,89 @@ def choose_records(
     seed: int,
     subset: str | float | None = None,
     where: str | None = None,
+    arrange: str = "class",
 ) -> list[Record]:
-    """Up to `count` records of a split by chance with a seed, alike from every class, in order of class; `where` is SQL."""
+    """Up to `count` records of a split by chance with a seed; `where` is SQL.
+
+    arrange: "class" takes alike from every class, in order of class; "chance" whatever chance gives, in its order.
+    """
     if not 1 <= count <= MOST:
         raise UsageError(f"a sheet of {count} pictures: must be 1 to {MOST}")
     rows = snapshot.subset_of(split, subset, seed, where=where)
     rows = rows[argsort_hashes(fold_each(fold(checked_seed(seed)), snapshot.manifest.hashes[rows]))]
+    if arrange == "chance":
+        return [snapshot.record(row) for row in rows[:count].tolist()]
     codes, _ = snapshot.manifest.codes("label")
     by_class = [rows[codes[rows] == code].tolist() for code in np.unique(codes[rows])]
     in_turn = [row for turn in zip_longest(*by_class) for row in turn if row is not None][:count]
     records = [snapshot.record(row) for row in in_turn]
     numbers = {name: number for number, name in enumerate(snapshot.classes)}
     return sorted(records, key=lambda record: (numbers.get(record.label or "", len(numbers)), record.key.encode()))
+
+
+@dataclass(frozen=True)
+class Shown:
+    """A picture on a sheet as it is after a treatment: `pixels` uint8 (h, w, channels); `mark`: whether it is right."""
+
+    key: str
+    label: str | None
+    split: str | None
+    pixels: Any | None = None
+    record: Record | None = None
+    headline: str | None = None
+    below: str | None = None
+    mark: bool | None = None
+
+    def bytes(self) -> bytes:
+        """The encoded picture."""
+        assert self.record is not None
+        return self.record.bytes()
+
+
+def as_fed(feed: Feed, number: int, epoch: int) -> list[Shown]:
+    """One batch of an epoch exactly as a feed gives it, values undone; without a treatment the pictures as stored.
+
+    Raises UsageError where the epoch has no such batch.
+    """
+    if not 0 <= number < len(feed):
+        raise UsageError(f"an epoch has the batches 0 to {len(feed) - 1}, so there is no batch {number}")
+    batch = feed.batch_at(epoch, number)
+    pictures = [None] * len(batch) if feed.treatment is None else list(feed.treatment.undo(batch.images))
+    records = [feed.snapshot[key] for key in batch.keys]
+    return [Shown(each.key, each.label, each.split, picture, each) for each, picture in zip(records, pictures, strict=True)]
+
+
+def treated(records: Sequence[Record], treatment: Treatment) -> list[Shown]:
+    """Records' pictures through a treatment, without its random steps, values undone."""
+    found = []
+    for record in records:
+        box = None if treatment.box is None else tuple(record.side[name] for name in treatment.box)
+        array = treatment(record.bytes(), box=None if box is None or None in box else box)
+        found.append(Shown(record.key, record.label, record.split, treatment.undo(array), record))
+    return found
+
+
+def with_predictions(pictures: Sequence[Shown], predicted: str, probability: str | None) -> list[Shown]:
+    """The same with what a side column says that they are: right ones marked, wrong ones marked otherwise."""
+    found = []
+    for each in pictures:
+        assert each.record is not None
+        side = each.record.side
+        for name in (predicted, probability):
+            if name is not None and name not in side:
+                raise NotFoundError(f"no record has a side column {name!r}{did_you_mean(name, side)}")
+        said = side[predicted]
+        if said is None:
+            found.append(each)
+            continue
+        is_right = str(said) == each.label
+        sure = None if probability is None or side[probability] is None else f"{float(side[probability]):.2f}"
+        below = None if is_right else f"is {each.label or 'unlabelled'}"
+        if sure:
+            below = f"{sure}, {below}" if below else f"{sure}  {each.key.rpartition('/')[2]}"
+        mark = "\u2713" if is_right else "\u2717"
+        found.append(replace(each, headline=f"{mark} {said}", below=below, mark=is_right))
+    return found
 
 
 class Drawable(Protocol):
@@ -67,14 +143,18 @@ def draw_suspects(findings: Findings, path: str) -> None:
 
 
 def draw_sheet(records: Sequence[Drawable], path: str, *, title: str) -> None:
-    """Draws the pictures as stored, whole, with label, key and split below each."""
+    """Draws the pictures, whole, as stored or as they were made, with label, key and split below each."""
     if not records:
         raise UsageError("there is no picture to draw")
     from pannier.images.treatment import Treatment
 
     width, height = int(WIDTH * DPI), int(HEIGHT * DPI)
     columns, side, text = _grid(len(records), width - 2 * _MARGIN, height - _TITLE - _MARGIN)
-    figure = new_figure()
+    if side < _SMALLEST:  # so many that the sheet grows downward
+        columns, text = (width - 2 * _MARGIN + _GAP) // (_SMALLEST + _GAP), 34
+        side = (width - 2 * _MARGIN + _GAP) // columns - _GAP
+        height = _TITLE + math.ceil(len(records) / columns) * (side + text + _GAP) + _MARGIN
+    figure = new_figure(WIDTH, height / DPI)
     small = Treatment((side, side), fit="contain", values="raw", dtype="uint8", layout="hwc")
     step_x, step_y = side + _GAP, side + text + _GAP
     start = (width - (columns * step_x - _GAP)) // 2
@@ -84,13 +164,15 @@ def draw_sheet(records: Sequence[Drawable], path: str, *, title: str) -> None:
     for i, record in enumerate(records):
         left, top = start + i % columns * step_x, _TITLE + i // columns * step_y
         canvas[top : top + side, left : left + side] = _drawn(small, record, side)
+        if getattr(record, "mark", None) is False:
+            _frame(canvas[top : top + side, left : left + side], max(2, side // 40))
         where = {"ha": "left", "va": "top", "fontsize": font}
         y = 1 - (top + side + 3) / height
         figure.text(left / width, y, _cut(_headline(record), letters), color=INK, weight="bold", **where)
         if side >= 60:
             name = record.key.rpartition("/")[2]
             line = 1.25 * font * DPI / 72 / height
-            about = f"{name} {record.split}" if record.split else name
+            about = getattr(record, "below", None) or (f"{name} {record.split}" if record.split else name)
             figure.text(
                 left / width,
                 y - line,
@@ -112,10 +194,20 @@ def _headline(record: Drawable) -> str:
     return ": ".join(each for each in (kind, record.label or (None if kind else "no label")) if each)
 
 
+def _frame(field: Any, thick: int) -> None:
+    """A frame and a cut corner: seen without color too."""
+    side = len(field)
+    field[:thick] = field[-thick:] = _WRONG
+    field[:, :thick] = field[:, -thick:] = _WRONG
+    corner = np.add.outer(np.arange(side), np.arange(side)[::-1]) < side // 6
+    field[corner] = _WRONG
+
+
 def _drawn(small: Treatment, record: Drawable, side: int) -> Any:
     """The picture, small; where it cannot be read, a gray field with a cross."""
+    pixels = getattr(record, "pixels", None)
     try:
-        return small(record.bytes())
+        return small(record.bytes() if pixels is None else pixels)
     except PictureError:
         field = np.full((side, side, 3), 225, np.uint8)
         at = np.arange(side)

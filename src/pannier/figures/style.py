@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 from pannier.errors import UsageError
 
@@ -13,6 +13,8 @@ GRID = "#e3e7ea"
 # in order of lightness, so that they stay apart in gray and for color-blind people
 TONES = ("#1f3b57", "#5b8fb9", "#c4dbea", "#e8c07d", "#a3542b")
 HATCHES = ("", "", "", "//", "xx")
+# red, green, blue: color and line
+CHANNELS: tuple[tuple[str, Literal["-", "--", ":"]], ...] = (("#a3542b", "-"), ("#5b8fb9", "--"), ("#1f3b57", ":"))
 WIDTH, HEIGHT, DPI = 12.8, 8.0, 100
 
 

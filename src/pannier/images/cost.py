@@ -7,11 +7,13 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from pannier.images.placement import reduction
+from pannier.images.placement import Frame, reduction
+from pannier.images.varying import GEOMETRY
 
 # as in the kernels, which are not imported for it
 STRIP = 256
 LARGEST_RATIO = 16
+REACHES = {"nearest": 1, "bilinear": 1, "bicubic": 2, "lanczos": 3}
 
 if TYPE_CHECKING:
     from pannier.images.treatment import Treatment
@@ -64,38 +66,67 @@ def decoding_costs(
     """Upper bounds by record. Heights and widths are those of upright pictures, in pixels."""
     heights, widths = heights.astype(np.int64), widths.astype(np.int64)
     pixels = heights * widths
-    by = np.where(kinds.planned, reduction(heights, widths, treatment.size, treatment.fit), 1)
+    by = np.where(kinds.planned, reduction(heights, widths, treatment.frame), 1)
     decoded_height, decoded_width = -(-heights // by), -(-widths // by)
-    decoded = decoded_height * decoded_width * treatment.channels
+    area = decoded_height * decoded_width
+    decoded = area * (3 if treatment.gray_weights is not None else treatment.channels)
     turned = np.where(turns > 1, decoded, 0)
+    evened = area * (treatment.channels + 2) if treatment.tone != "none" or treatment.tone_gamma != 1 else 0 * area
+    cut = decoded * (3 * len(treatment.own_at("decoded")) + 1) if treatment.frame.decodes_whole else 0 * area
+    cut = cut + area if treatment.gray_weights is not None else cut
 
     in_libjpeg = JPEG_TABLES + JPEG_ROWS * 3 * np.maximum(heights, widths)
     coefficients = np.where(kinds.gray, 2, 6) * (heights + 16) * (widths + 16)
     in_libjpeg += np.where(progressive, coefficients, 0)
     in_pillow = BAND_BYTES + byte_counts + pixels * np.where(kinds.deep, DEEP_BYTES_PER_PIXEL, PILLOW_BYTES_PER_PIXEL)
 
-    own = np.where(kinds.planned, decoded, 0) + turned
-    allocated = np.where(kinds.planned, in_libjpeg, in_pillow)
+    own = np.where(kinds.planned, decoded, 0) + turned + evened + cut + after_fit_bytes(treatment)
+    allocated = np.where(kinds.planned, in_libjpeg, in_pillow) + (area if treatment.tone == "clahe" else 0)
     return Costs(own, allocated, _scratch(decoded_height, decoded_width, treatment))
+
+
+def after_fit_bytes(treatment: Treatment) -> int:
+    """What one thread holds for a picture's canvas and view, whatever the picture."""
+    tall, wide = treatment.frame.canvas
+    view = treatment.channels * treatment.size[0] * treatment.size[1]
+    program = [name for name in treatment.varies if name not in GEOMETRY]
+    copies = 1 + (1 if program else 0) + (4 if "jpeg" in program or treatment.own else 0)
+    packed = 0 if treatment.is_canvas else 4 * tall * wide
+    return treatment.channels * tall * wide + packed + view * copies + 32 * wide
 
 
 def _scratch(heights: Numbers, widths: Numbers, treatment: Treatment) -> Numbers:
     """The kernel's `scratch_bytes`, bounded from above for whole columns: by the target's size on both axes."""
-    tall, wide = treatment.size
-    if treatment.fit == "contain":  # the inner picture may be as small as one pixel on one axis
-        scale = np.minimum(tall / heights, wide / widths)
-        inner_tall: Any = np.clip((heights * scale + 0.5).astype(np.int64), 1, tall)
-        inner_wide: Any = np.clip((widths * scale + 0.5).astype(np.int64), 1, wide)
-    else:
-        inner_tall, inner_wide = tall, wide
-    is_boxed = (heights > LARGEST_RATIO * inner_tall) | (widths > LARGEST_RATIO * inner_wide)
+    frame, reach = treatment.frame, REACHES[treatment.filter]
+    tall, wide = frame.canvas
+    fewest_tall, fewest_wide = _fewest_pixels(heights, widths, frame)
+    is_boxed = (heights > LARGEST_RATIO * fewest_tall) | (widths > LARGEST_RATIO * fewest_wide)
     boxed = np.where(is_boxed, (heights + 8) * (widths * treatment.channels + 8) + 4 * widths * treatment.channels, 0)
-    boxed_tall = np.minimum(heights, LARGEST_RATIO * inner_tall + 4 * LARGEST_RATIO)
-    boxed_wide = np.minimum(widths, LARGEST_RATIO * inner_wide + 4 * LARGEST_RATIO)
-    tables = 8 * (boxed_tall + boxed_wide) + 48 * (tall + wide) + 2048
+    boxed_tall, boxed_wide = heights, widths
+    if treatment.filter != "nearest":
+        boxed_tall = np.minimum(heights, LARGEST_RATIO * tall + 4 * LARGEST_RATIO * reach)
+        boxed_wide = np.minimum(widths, LARGEST_RATIO * wide + 4 * LARGEST_RATIO * reach)
+    tables = 8 * reach * (boxed_tall + boxed_wide) + (32 + 16 * reach) * (tall + wide) + 2048
     channels = treatment.channels
     rows = min(STRIP, tall) + 8
     widest = channels * np.maximum(boxed_wide, max(wide, rows) + 8) + 16
     planes = 2 * rows * widest
-    sums = (2 + 8) * widest
+    sums = ((2 if reach == 1 else 4) + 8) * widest
     return np.asarray(boxed + tables + planes + sums + 4096, np.int64)
+
+
+def _fewest_pixels(heights: Numbers, widths: Numbers, frame: Frame) -> tuple[Any, Any]:
+    """On how few pixels of the canvas a picture may come to lie, down and across."""
+    if frame.decodes_whole:
+        return 1, 1  # what is cut from it may have any shape
+    if frame.fit in ("cover", "fill"):
+        return frame.view
+    if frame.fit == "contain":
+        scale = np.minimum(frame.view[0] / heights, frame.view[1] / widths)
+    else:
+        scale = frame.side / (np.minimum if frame.fit == "shortest" else np.maximum)(heights, widths)
+    tall, wide = frame.canvas
+    return (
+        np.clip((heights * scale + 0.5).astype(np.int64), 1, tall),
+        np.clip((widths * scale + 0.5).astype(np.int64), 1, wide),
+    )

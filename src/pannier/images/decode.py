@@ -53,7 +53,7 @@ def decode(
         raise
     except Exception as error:  # decoders raise what the damaged bytes happen to provoke
         raise PictureError(_reason(error, data, facts)) from error
-    pixels = _lay_over(pixels, background)
+    pixels = lay_over(pixels, background)
     return to_gray(pixels) if color == "gray" else to_rgb(pixels)
 
 
@@ -125,7 +125,7 @@ def _decode_with_pillow(data: bytes | memoryview, facts: Facts) -> Pixels:
         if image.mode in ("1", "L"):
             return np.asarray(image.convert("L"))
         if image.mode == "CMYK":
-            return _from_cmyk(np.asarray(image))
+            return from_cmyk(np.asarray(image))
         return np.asarray(image.convert("RGB"))
 
 
@@ -152,7 +152,7 @@ def _from_16_bits(pixels: np.ndarray[Any, Any]) -> Pixels:
     return _in_bands(pixels, rounded, pixels.shape)
 
 
-def _from_cmyk(pixels: Pixels) -> Pixels:
+def from_cmyk(pixels: Pixels) -> Pixels:
     """Each of R, G, B is (255 - ink) * (255 - black) / 255, rounded; embedded profiles play no part."""
 
     def lit(band: Any) -> Any:
@@ -162,7 +162,7 @@ def _from_cmyk(pixels: Pixels) -> Pixels:
     return _in_bands(pixels, lit, (*pixels.shape[:2], 3))
 
 
-def _lay_over(pixels: Pixels, background: tuple[int, int, int]) -> Pixels:
+def lay_over(pixels: Pixels, background: tuple[int, int, int]) -> Pixels:
     """Transparency over a background: (v * a + b * (255 - a)) / 255, rounded."""
     if pixels.ndim == 2 or pixels.shape[2] != 4:
         return pixels

@@ -74,7 +74,7 @@ def _transposed(hashes: Hashes) -> Hashes:
 
 def _links(hashes: Hashes, is_asked: Any, distance: int) -> Links:
     """Links between hashes of which none is there twice, by number."""
-    from pannier.images.kernels import link_in_band
+    from pannier.images.kernels.likeness import link_in_band
 
     asked = np.flatnonzero(is_asked)
     edges = np.linspace(0, 64, _bands(len(hashes), distance) + 1).astype(int)

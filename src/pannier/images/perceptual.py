@@ -31,9 +31,9 @@ class PerceptualHasher:
     """Hashes pictures. Not for several threads at once: each has its own."""
 
     def __init__(self) -> None:
-        from pannier.images import kernels
+        from pannier.images.kernels import likeness
 
-        self._bits = kernels.perceptual_bits
+        self._bits = likeness.perceptual_bits
         self._cosines = _cosines()
         self._small = np.empty((SIDE, SIDE), np.int64)
         self._sums = np.empty(0, np.uint32)

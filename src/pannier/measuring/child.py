@@ -78,6 +78,8 @@ class FeedRunner:
             workers=job["workers"],
             memory_limit=limit,
             shuffle=True,
+            augment=job.get("augment"),
+            rendered=False,  # what is measured is the work, against the same work with nothing around it
         )
         plan = self._feed.plan
         # batches that were made while nobody measured, and the one that is begun after them; where lanes lag behind
@@ -125,8 +127,11 @@ class BareRunner:
         import numpy as np
 
         from pannier.columns import digests_of
+        from pannier.feed.feed import AUGMENTED_SPLIT
+        from pannier.images.chance import Variation, variations
         from pannier.images.facts import Facts
         from pannier.images.prepare import Preparation
+        from pannier.store.canvases import Box, boxes_of
         from pannier.store.shards import shard_path
 
         snapshot, treatment, positions = _opened(job)
@@ -136,9 +141,15 @@ class BareRunner:
         handles = [os.open(shard_path(snapshot.store.directory, shard), os.O_RDONLY) for shard in places.shards]
         facts = map(Facts._make, zip(*(table.column(name).to_pylist() for name in Facts._fields), strict=True))
         places_of = zip(places.segment.tolist(), places.offset.tolist(), places.length.tolist(), strict=True)
+        varied: list[Variation | None] = [None] * len(positions)
+        if treatment.varies and job.get("augment", job["split"] == AUGMENTED_SPLIT):
+            varied = [*variations(treatment, snapshot.manifest.hashes[positions], job["seed"], 0)]
+        boxes: list[Box | None] = [None] * len(positions)
+        if treatment.box is not None:
+            boxes = boxes_of(snapshot.manifest, positions, treatment)
         self._work = [
-            (handles[segment], offset, length, fact)
-            for (segment, offset, length), fact in zip(places_of, facts, strict=True)
+            (handles[segment], offset, length, *how)
+            for (segment, offset, length), *how in zip(places_of, facts, varied, boxes, strict=True)
         ]
         self._preparation = Preparation(treatment)
         self._out = np.empty((job["batch_size"], *treatment.shape), treatment.dtype)
@@ -148,9 +159,9 @@ class BareRunner:
         pictures, started = 0, time.perf_counter()
         while (passed := time.perf_counter() - started) < seconds:
             for _ in range(8):
-                handle, offset, length, facts = self._work[self._at % len(self._work)]
+                handle, offset, length, facts, variation, box = self._work[self._at % len(self._work)]
                 data = os.pread(handle, length, offset)
-                self._preparation.into(data, facts, self._out[self._at % len(self._out)])
+                self._preparation.into(data, facts, self._out[self._at % len(self._out)], variation, box)
                 self._at += 1
             pictures += 8
         return pictures, passed
@@ -171,12 +182,14 @@ def _opened(job: Job) -> tuple[Any, Any, Any]:
 
 def _warm_up(snapshot: Any, treatment: Any, rows: Any) -> None:
     """Loads every decoder and kernel that the split will need: one picture, the smallest, of each format and mode."""
+    from pannier.images.prepare import warm_up
+
     columns = snapshot.manifest.take(rows).select(["format", "mode", "byte_count"]).to_pydict()
     smallest: dict[tuple[str, str], tuple[int, int]] = {}
     for row, form, mode, size in zip(rows.tolist(), *columns.values(), strict=True):
         smallest[form, mode] = min(smallest.get((form, mode), (size, row)), (size, row))
     for _, row in smallest.values():
-        treatment(snapshot.record(row).bytes())
+        warm_up(treatment, snapshot.record(row).bytes())
 
 
 def make_runner(job: Job) -> Runner:

@@ -88,7 +88,11 @@ def measure(
         raise UsageError("no memory limit is given: give sizes, or none for unlimited")
     if type(rounds) is not int or rounds < 1 or not slice_seconds > 0:
         raise UsageError("rounds must be 1 or more, and slice_seconds more than 0")
-    treatment.value_line()
+    treatment.check_ready()
+    if treatment.own:
+        raise UsageError(
+            "own steps are functions of this process; trials run in others and do not have them: measure without"
+        )
     if not len(snapshot.subset_of(split, subset, checked_seed(seed))):
         raise PannierError(f"split {split!r} holds no records to measure")
     job = {

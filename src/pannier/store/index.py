@@ -121,6 +121,11 @@ class PictureIndex:
         self._positions = np.empty(0, np.int64)
         self._starts = np.zeros(1, np.int64)
 
+    @property
+    def count(self) -> int:
+        """How many pictures are known, after `refresh`."""
+        return len(self._prefixes)
+
     def refresh(self) -> None:
         """Takes in shards that have come since, and drops those that have gone."""
         there = shard_names(self._directory)

@@ -22,6 +22,7 @@ from pannier.store.manifest import COLUMNS, Manifest, ManifestFile
 from pannier.store.reading import PictureReader, Place, ReadError, damage
 
 if TYPE_CHECKING:
+    from pannier.feed.arrays import Arrays
     from pannier.feed.feed import Feed
     from pannier.images.treatment import Treatment
     from pannier.store.facts import Fact, Facts
@@ -70,6 +71,11 @@ class Record:
     def picture(self) -> Pixels:
         """The upright picture: uint8 RGB, (h, w, 3). Raises DamageError."""
         return pixels_of(self.bytes())
+
+    def _repr_html_(self) -> str:
+        from pannier.figures.notebook import of_record
+
+        return of_record(self)
 
 
 class Snapshot:
@@ -285,6 +291,17 @@ class Snapshot:
         from pannier.feed.feed import Feed
 
         return Feed(self, split, treatment, **options)
+
+    def arrays(self, split: str | None, treatment: Treatment, **options: Any) -> Arrays:
+        """A whole small split in memory: (images, labels, keys); see `pannier.feed.arrays`. Raises LimitError."""
+        from pannier.feed.arrays import arrays
+
+        return arrays(self, split, treatment, **options)
+
+    def _repr_html_(self) -> str:
+        from pannier.figures.notebook import of_snapshot
+
+        return of_snapshot(self)
 
     def nearest_key(self, key: str) -> str:
         """The end of an error message: the key that is nearest to one that no record has; nothing for large snapshots."""

@@ -16,6 +16,7 @@ from pannier.errors import SourceError, UsageError
 from pannier.images.recode import read_recoding
 from pannier.images.treatment import Treatment
 from pannier.machine import usable_cores
+from pannier.store.canvases import boxes_of, check_boxes
 from pannier.store.folders.label_table import write_label_table
 from pannier.store.folders.layout import paths_of
 from pannier.store.places import pictures_of
@@ -100,11 +101,14 @@ def _chosen(snapshot: Snapshot, split: str | None, where: str | None) -> Rows:
 
 def _prepared(snapshot: Snapshot, rows: Rows, treatment: Treatment) -> Iterator[Any]:
     """The rows' pictures, prepared in parallel, in order."""
-    treatment.value_line()
+    treatment.check_ready()
+    check_boxes(snapshot, treatment)
+    boxes = boxes_of(snapshot.manifest, rows, treatment) if treatment.box is not None else [None] * len(rows)
     with ThreadPoolExecutor(usable_cores(), thread_name_prefix="pannier-prepare") as pool:
         for at in range(0, len(rows), _AT_ONCE):
             pictures = [data for _, data in pictures_of(snapshot, rows[at : at + _AT_ONCE])]
-            yield from pool.map(treatment, pictures)
+            own = boxes[at : at + _AT_ONCE]
+            yield from pool.map(lambda data, box: treatment(data, box=box), pictures, own)
 
 
 def _encoded(pixels: Any, kind: str, quality: int | None) -> bytes:

@@ -12,7 +12,7 @@ import pyarrow as pa
 
 from pannier.columns import Digests, digests_of
 from pannier.errors import DamageError, NotFoundError, PannierError
-from pannier.store import index, left_out, manifest, shards, snapshot
+from pannier.store import canvases, index, left_out, manifest, shards, snapshot
 from pannier.store.documents import digest, unsealed
 from pannier.store.shards import Picture
 from pannier.store.upkeep.findings import Finding
@@ -30,8 +30,8 @@ SET_ASIDE = "damaged"
 def repair(store: Store, findings: Iterable[Finding], other: str | Path | Store | None) -> None:
     """Mends what it can of what verify found. Damaged files are set aside in `damaged/`, not deleted.
 
-    Indexes are made again from their shards, and what packs remembered is forgotten where it is damaged. From `other`, a
-    copy of the store: documents, manifests, lists, files and entries by their names, pictures by their SHA-256.
+    Indexes are made again from their shards; what packs remembered, and what is rendered, goes where it is damaged. From
+    `other`, a copy of the store: documents, manifests, lists, files and entries by their names, pictures by their SHA-256.
     """
     from pannier.store.store import Store, open_store
 
@@ -44,6 +44,8 @@ def repair(store: Store, findings: Iterable[Finding], other: str | Path | Store 
         folder = finding.file.partition("/")[0]
         if folder in (seen.FOLDER, index.FOLDER):
             _set_aside(store, finding.file)
+        elif folder == canvases.FOLDER:
+            canvases.Rendering(store.directory, finding.file.split("/")[1]).remove(finding.file)
         elif folder == shards.FOLDER:
             pictures_missing = True
             if finding.file != shards.FOLDER and store.directory.exists(finding.file):

@@ -13,7 +13,7 @@ import numpy as np
 from pannier.errors import ConflictError, DamageError, StoreError
 from pannier.hashing import checked_seed
 from pannier.shares import read_part
-from pannier.store import index, leases, left_out, manifest, shards, snapshot
+from pannier.store import canvases, index, leases, left_out, manifest, shards, snapshot
 from pannier.store.documents import Document, digest
 from pannier.store.files import DRAFT_PREFIX
 from pannier.store.folders import unpacking
@@ -41,7 +41,7 @@ KNOWN_FOLDERS = (
     unpacking.FOLDER,
     "tracks",
     "tags",
-    "rendered",
+    canvases.FOLDER,
     "damaged",
 )
 _SHOWN_KEYS = 3
@@ -126,6 +126,9 @@ class _Verification:
         yield from self._lost(content.missing)
         yield from self._lists_and_files()
         yield from self._seen()
+        for damage in canvases.verify_renderings(self._directory, quick=self._quick):
+            advice = "it is derived: --repair deletes it, and pannier render makes it again"
+            yield Finding(damage.file, damage.problem, "nothing: feeds decode those pictures instead", advice)
 
     def _with_needed_indexes(self, about_shards: list[Finding]) -> Iterator[Finding]:
         """A missing index is damage where its shard is in use: look-ups are slow without. A fresh shard may lack one."""
@@ -154,6 +157,8 @@ class _Verification:
         folders = ["", *KNOWN_FOLDERS]
         for kind in ("tracks", "tags", annotating.FOLDER):
             folders += [f"{kind}/{name}" for name in self._directory.list(kind) if name[0] != "."]
+        for name in self._directory.list(canvases.FOLDER):
+            folders += [f"{canvases.FOLDER}/{name}/{part}" for part in ("", shards.FOLDER, index.FOLDER)]
         for folder in folders:
             for name in self._directory.list(folder):
                 path = f"{folder}/{name}" if folder else name

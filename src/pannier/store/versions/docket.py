@@ -13,6 +13,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from pannier.errors import DamageError, NotFoundError, UsageError, did_you_mean
 from pannier.images.canary import canary_digest
 from pannier.images.treatment import Treatment
+from pannier.images.treatment_file import plain_fields
 
 if TYPE_CHECKING:
     from pannier.store.snapshot import Snapshot
@@ -87,7 +88,7 @@ class Docket(_Part):
         """
         fields: dict[str, Any] = {name: value for name, value in feed.items() if value is not None}
         if treatment is not None:
-            treatment.value_line()
+            treatment.check_ready()
             fields |= {"treatment": treatment.identity, "canary": canary_digest(treatment)}
         return _checked(
             {
@@ -97,7 +98,7 @@ class Docket(_Part):
                 "content_id": snapshot.content_id,
                 "classes": snapshot.classes,
                 "feed": fields,
-                "treatment": None if treatment is None else treatment.model_dump(mode="json", exclude_none=True),
+                "treatment": None if treatment is None else plain_fields(treatment),
                 "export": None if export is None else export.model_dump(),
             },
             "the docket",

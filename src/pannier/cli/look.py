@@ -1,0 +1,162 @@
+"""pannier look"""
+
+from __future__ import annotations
+
+import os
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from pannier.cli.options import AsJson, Figure, read_size
+from pannier.cli.terminal import drawing, print_json, print_table
+
+if TYPE_CHECKING:
+    from pannier.images.seen import Stage
+    from pannier.images.treatment import Treatment
+
+
+def look(
+    store: Annotated[
+        str, typer.Argument(metavar="STORE[@NAME]|FILE", help="A store, with a record's key behind it; or a picture's file.")
+    ],
+    key: Annotated[str | None, typer.Argument(metavar="[KEY]", help="The record, by its key.")] = None,
+    treatment: Annotated[
+        list[str] | None, typer.Option(metavar="FILE", help="A treatment file; several lie side by side.")
+    ] = None,
+    size: Annotated[list[str] | None, typer.Option(help="In place of a file's size, or alone; may be given again.")] = None,
+    times: Annotated[int | None, typer.Option(min=1, max=240, help="So many random variations on a grid.")] = None,
+    seed: Annotated[int, typer.Option(min=0, help="Seed of the random steps.")] = 0,
+    epoch: Annotated[int, typer.Option(min=0, help="The epoch whose random steps come first.")] = 0,
+    figure: Figure = "look.png",
+    json: AsJson = False,
+) -> int:
+    """One picture through every step of a treatment: what is seen, and the numbers. Or many random variations of it.
+
+    [dim]$[/dim] pannier look swatches.store twill/0042.jpg --treatment cloth.toml
+
+    [dim]$[/dim] pannier look swatches.store twill/0042.jpg --treatment cloth.toml --times 12 --figure times.png
+    """
+    from pannier.errors import UsageError
+    from pannier.images.seen import drawn_words, stages, varied
+
+    data, name, box_of, snapshot = _picture(store, key)
+    treatments = [each if snapshot is None else _ready(each, snapshot) for each in _treatments(treatment or [], size or [])]
+    names = _names(treatment or [], size or [])
+    path = figure or "look.png"
+    if times is not None:
+        first = treatments[0]
+        pictures = varied(first, data, name, seed, epoch, times, box_of(first))
+        if not pictures:
+            raise UsageError(f"{names[0]} has no random steps, so there are no variations to look at")
+        words = [drawn_words(first, name, seed, each) for each in range(epoch, epoch + times)]
+        _print_variations(words, epoch, json)
+        from pannier.figures.look import draw_variations
+
+        with drawing(path, "look"):
+            draw_variations(pictures, words, path, title=f"{name} through {names[0]}, {times} times, seed {seed}")
+        return 0
+    rows = [
+        (title, stages(each, data, name, seed=seed, epoch=epoch, times=3 if len(treatments) == 1 else 2, box=box_of(each)))
+        for title, each in zip(names, treatments, strict=True)
+    ]
+    if json:
+        print_json([{"treatment": title, "steps": [_facts(stage) for stage in found]} for title, found in rows])
+    else:
+        for i, (title, found) in enumerate(rows):
+            if len(rows) > 1:
+                print(("\n" if i else "") + title)
+            _print(found)
+    from pannier.figures.look import draw_look
+
+    with drawing(path, "look"):
+        draw_look(rows, path, title=f"{name} through {names[0]}" if len(rows) == 1 else name)
+    return 0
+
+
+def _picture(store: str, key: str | None) -> tuple[bytes, str, Any, Any]:
+    """Bytes, name, what gives the crop box for a treatment, and the snapshot if it is one's record."""
+    from pannier.errors import UsageError
+    from pannier.store.canvases import check_boxes
+    from pannier.store.store import open as open_snapshot
+
+    if key is None:
+        if os.path.isdir(store) or not os.path.exists(store):
+            raise UsageError(f"{store} is no picture: name a record's key behind a store, or a picture's file")
+        with open(store, "rb") as file:
+            return file.read(), os.path.basename(store), lambda treatment: None, None
+    snapshot = open_snapshot(store)
+    record = snapshot[key]
+
+    def box_of(treatment: Treatment) -> Any:
+        if treatment.box is None:
+            return None
+        check_boxes(snapshot, treatment)
+        box = tuple(record.side[name] for name in treatment.box)
+        return None if None in box else box
+
+    return record.bytes(), record.key, box_of, snapshot
+
+
+def _treatments(files: list[str], sizes: list[str]) -> list[Treatment]:
+    """A treatment for each file, or for each size; every file at every size where both are given."""
+    from pannier.errors import UsageError
+    from pannier.images.treatment import Treatment
+
+    if not files and not sizes:
+        raise UsageError("say through which treatment: --treatment FILE, or --size")
+    told = [read_size(size) for size in sizes]
+    if not files:
+        return [Treatment(size) for size in told]
+    if not told:
+        return [Treatment.from_file(file) for file in files]
+    return [Treatment.from_file(file, size=size) for file in files for size in told]
+
+
+def _names(files: list[str], sizes: list[str]) -> list[str]:
+    shown = [os.path.basename(file) for file in files]
+    if not shown:
+        return [f"size {size}" for size in sizes]
+    return shown if not sizes else [f"{file} at {size}" for file in shown for size in sizes]
+
+
+def _ready(treatment: Treatment, snapshot: Any) -> Treatment:
+    if treatment.is_ready:
+        return treatment
+    return treatment.measured(snapshot, "train" if "train" in snapshot.splits else None)
+
+
+def _facts(stage: Stage) -> dict[str, Any]:
+    return {
+        "step": stage.name,
+        "shape": list(stage.array.shape),
+        "dtype": str(stage.array.dtype),
+        "lowest": stage.lowest,
+        "highest": stage.highest,
+        "mean": stage.means,
+        "std": stage.deviations,
+        "middle": stage.patch.tolist(),
+    }
+
+
+def _print(stages: list[Stage]) -> None:
+    rows = [
+        [
+            stage.name,
+            stage.shape,
+            str(stage.array.dtype),
+            f"{stage.lowest:.4g}",
+            f"{stage.highest:.4g}",
+            " ".join(f"{mean:.4g}" for mean in stage.means),
+            " ".join(f"{deviation:.3g}" for deviation in stage.deviations),
+        ]
+        for stage in stages
+    ]
+    print_table(["step", "shape", "dtype", "lowest", "highest", "mean", "std"], rows, left=3)
+
+
+def _print_variations(words: list[list[tuple[str, str]]], epoch: int, json: bool) -> None:
+    if json:
+        print_json([{"epoch": epoch + i, **dict(each)} for i, each in enumerate(words)])
+        return
+    header = ["epoch", *(name for name, _ in words[0])]
+    print_table(header, [[str(epoch + i), *(text for _, text in each)] for i, each in enumerate(words)], left=0)

@@ -1,0 +1,119 @@
+"""pannier render"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from pannier.cli.options import NO_TREATMENT, AsJson, Split, Store, TreatmentOptions, takes_treatment
+from pannier.cli.terminal import plural, print_facts, print_json, print_table, progress_bar
+
+if TYPE_CHECKING:
+    from pannier.feed.rendering import Rendered, RenderPlan
+
+
+@takes_treatment
+def render(
+    store: Store,
+    treatment: TreatmentOptions = NO_TREATMENT,
+    split: Split = None,
+    cap: Annotated[str, typer.Option(metavar="BYTES", help="The most that renderings may take, or none.")] = "20GiB",
+    workers: Annotated[int | None, typer.Option(min=1, help="Threads; by default all usable cores.")] = None,
+    memory_limit: Annotated[str, typer.Option(help="Bound of working memory: 128MiB, auto or none.")] = "auto",
+    check: Annotated[
+        bool, typer.Option("--check", metavar="", help="Read what is there first, and make again what is damaged.")
+    ] = False,
+    preview: Annotated[bool, typer.Option("--preview", metavar="", help="Say what it would cost; make nothing.")] = False,
+    listed: Annotated[bool, typer.Option("--list", metavar="", help="What is rendered in the store.")] = False,
+    drop: Annotated[str | None, typer.Option(metavar="DIGEST", help="Take a rendering away, by its first digits.")] = None,
+    json: AsJson = False,
+) -> int:
+    """Run the fixed part of a treatment once and keep its canvases: feeds through it need no decoding any more.
+
+    [dim]$[/dim] pannier render swatches.store --treatment cloth.toml
+
+    [dim]$[/dim] pannier render swatches.store --list
+    """
+    from pannier.errors import UsageError
+    from pannier.feed.rendering import drop_rendering, list_renderings, plan_rendering
+    from pannier.feed.rendering import render as render_snapshot
+    from pannier.images.treatment import Treatment
+    from pannier.sizes import show_bytes
+    from pannier.store.snapshot import address
+    from pannier.store.store import open as open_snapshot
+    from pannier.store.store import open_store
+
+    if listed or drop is not None:
+        opened = open_store(address(store)[0])
+        if drop is not None:
+            freed = drop_rendering(opened, drop)
+            print_json({"freed_bytes": freed}) if json else print(f"dropped {drop}: {show_bytes(freed)} freed")
+            return 0
+        found = list_renderings(opened)
+        print_json([_rendered_facts(each) for each in found]) if json else _print_list(found)
+        return 0
+    if not treatment.file and not treatment.fields:
+        raise UsageError("say through which treatment: --treatment FILE, or --size")
+    snapshot = open_snapshot(store)
+    fields = treatment.fields
+    through = Treatment.from_file(treatment.file, **fields) if treatment.file else Treatment(**fields)
+    plan = plan_rendering(snapshot, through, split=split, cap=cap)
+    if not json:
+        _print_plan(plan, preview)
+    if not preview:
+        with progress_bar("render") as bar:
+            plan = render_snapshot(
+                snapshot,
+                through,
+                split=split,
+                cap=cap,
+                workers=workers,
+                memory_limit=memory_limit,
+                check=check,
+                progress=bar,
+            )
+    if json:
+        print_json({name: getattr(plan, name) for name in plan.__dataclass_fields__})
+    elif not preview:
+        print(f"rendered {plural(plan.missing, 'picture')}; feeds through this fixed part use them by themselves")
+    return 0
+
+
+def _rendered_facts(each: Rendered) -> dict[str, Any]:
+    return {"digest": each.digest, "canvases": each.canvases, "bytes": each.byte_count, **each.about}
+
+
+def _print_list(found: list[Rendered]) -> None:
+    from pannier.sizes import show_bytes
+
+    if not found:
+        print("nothing is rendered in this store")
+        return
+    rows = []
+    for each in found:
+        fixed = each.about["fixed"]
+        tall, wide = fixed["size"]
+        rest = [f"{name} {value}" for name, value in fixed.items() if name in ("tone", "filter", "trim", "anchor")]
+        said = ", ".join([fixed["fit"], fixed["color"], *rest])
+        canvas = "x".join(map(str, each.about["shape"][1:]))
+        rows.append([each.digest[:12], f"{tall}x{wide}", said, canvas, f"{each.canvases:,}", show_bytes(each.byte_count)])
+    print_table(["digest", "size", "fixed part", "canvas", "pictures", "bytes"], rows, left=3)
+
+
+def _print_plan(plan: RenderPlan, preview: bool) -> None:
+    from pannier.sizes import show_bytes
+
+    canvas = "x".join(map(str, plan.shape[1:]))
+    channels = "1 channel" if plan.shape[0] == 1 else f"{plan.shape[0]} channels"
+    cap = "" if plan.cap_bytes is None else f" of {show_bytes(plan.cap_bytes)}"
+    print_facts(
+        [
+            ("fixed part", plan.digest[:12]),
+            ("canvas", f"{canvas}, {channels}, {show_bytes(plan.shape[0] * plan.shape[1] * plan.shape[2])} a picture"),
+            ("pictures", f"{plan.records:,}, of which {plan.there:,} are there and {plan.missing:,} are to be made"),
+            ("disk", f"{show_bytes(plan.new_bytes)} more, then {show_bytes(plan.kept_bytes + plan.new_bytes)}{cap}"),
+        ]
+    )
+    if preview:
+        print("\nNothing was made: leave --preview out to render")

@@ -1,0 +1,96 @@
+"""pannier stats"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from pannier.cli.options import NO_TREATMENT, AsJson, Figure, Store, TreatmentOptions, takes_treatment
+from pannier.cli.terminal import drawing, print_json, print_table, progress_bar
+
+if TYPE_CHECKING:
+    from pannier.feed.statistics import Statistics
+
+
+@takes_treatment
+def stats(
+    store: Store,
+    split: Annotated[str | None, typer.Option("--split", help="Of this split; by default of train.")] = None,
+    treatment: TreatmentOptions = NO_TREATMENT,
+    save: Annotated[
+        bool, typer.Option("--save", metavar="", help="Put mean and std into the treatment file, with what they are of.")
+    ] = False,
+    workers: Annotated[int | None, typer.Option(min=1, help="Threads; by default all usable cores.")] = None,
+    memory_limit: Annotated[str, typer.Option(help="Bound of working memory: 128MiB, auto or none.")] = "auto",
+    figure: Figure = None,
+    json: AsJson = False,
+) -> int:
+    """Mean, deviation, extremes and histogram of a split by channel, through a treatment's very size, fit, color and tone.
+
+    [dim]$[/dim] pannier stats swatches.store --split train --treatment cloth.toml --save
+
+    [dim]$[/dim] pannier stats swatches.store --split train --size 96 --figure values.png
+    """
+    from pannier.errors import UsageError
+    from pannier.feed.statistics import measure_values
+    from pannier.images.treatment import Treatment
+    from pannier.store.store import open as open_snapshot
+
+    if save and treatment.file is None:
+        raise UsageError("--save needs a file to put them into: --treatment FILE")
+    snapshot = open_snapshot(store)
+    fields = treatment.fields
+    through = Treatment.from_file(treatment.file, **fields) if treatment.file else Treatment(**fields)
+    chosen = split if split is not None else ("train" if "train" in snapshot.splits else None)
+    with progress_bar("stats") as bar:
+        found = measure_values(snapshot, chosen, through, workers=workers, memory_limit=memory_limit, progress=bar)
+    facts = _facts(found)
+    print_json(facts) if json else _print(found)
+    if save and treatment.file:
+        found.treatment().save(treatment.file)
+        if not json:
+            print(f'\n{treatment.file} has them, with values = "standard"')
+    if figure:
+        from pannier.figures.statistics import draw_statistics
+
+        with drawing(figure, "figure"):
+            size = "x".join(map(str, through.size))
+            about = f"{found.pictures:,} pictures at {size}, {through.fit}, {through.color}; padding counts too"
+            title = f"{snapshot.store.path.name}, {chosen or 'all records'}: values by channel"
+            draw_statistics(found.counts, found.mean, found.std, figure, title=title, about=about)
+    return 0
+
+
+def _names(found: Statistics) -> tuple[str, ...]:
+    return ("gray",) if len(found.counts) == 1 else ("red", "green", "blue")
+
+
+def _facts(found: Statistics) -> dict[str, Any]:
+    return {
+        "split": found.split,
+        "pictures": found.pictures,
+        "content_id": found.content_id,
+        "fixed_part": found.measured_through.fixed_part,
+        "mean": list(found.mean),
+        "std": list(found.std),
+        "lowest": list(found.lowest),
+        "highest": list(found.highest),
+        "histogram": found.counts.tolist(),
+    }
+
+
+def _print(found: Statistics) -> None:
+    through = found.measured_through
+    size = "x".join(map(str, through.size))
+    where = f"{found.split or 'all records'}, {found.pictures:,} pictures at {size}, {through.fit}, {through.color}"
+    print(f"{where}: every pixel counted\n")
+    rows = [
+        [name, f"{mean:.6f}", f"{std:.6f}", f"{mean * 255:.2f}", f"{std * 255:.2f}", str(low), str(high)]
+        for name, mean, std, low, high in zip(_names(found), found.mean, found.std, found.lowest, found.highest, strict=True)
+    ]
+    print_table(["channel", "mean", "std", "mean 0..255", "std 0..255", "lowest", "highest"], rows)
+    dark, light = found.at_the_ends
+    if max(dark, light) > 0.02:
+        ends = [f"{share:.1%} are {value}" for share, value in ((dark, 0), (light, 255)) if share > 0.02]
+        print(f"\nOf all values {' and '.join(ends)}: cut off, or padding that counts as pixels")

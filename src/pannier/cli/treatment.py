@@ -1,0 +1,44 @@
+"""pannier treatment"""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from pannier.cli.options import AsJson
+from pannier.cli.terminal import print_json
+
+
+def treatment(
+    file: Annotated[str, typer.Argument(metavar="FILE", help="A TOML file that says how a picture becomes an array.")],
+    new: Annotated[bool, typer.Option("--new", metavar="", help="Write a commented one to begin with.")] = False,
+    json: AsJson = False,
+) -> int:
+    """A treatment in words: steps, sizes, costs; with --new a commented file to begin with.
+
+    [dim]$[/dim] pannier treatment cloth.toml --new
+
+    [dim]$[/dim] pannier treatment cloth.toml
+    """
+    from pannier.images.treatment import Treatment
+    from pannier.images.treatment_file import write_new
+
+    if new:
+        write_new(file)
+    found = Treatment.from_file(file)
+    if json:
+        digests = {"identity": found.identity, "fixed_part": found.fixed_part, "varying_part": found.varying_part}
+        frame = found.frame
+        around = {
+            "canvas": list(frame.canvas),
+            "view": list(frame.view),
+            "shape": list(found.shape),
+            "varies": list(found.varies),
+        }
+        print_json(found.model_dump(mode="json") | around | digests)
+        return 0
+    if new:
+        print(f"{file} is written; change it, and look: pannier look STORE KEY --treatment {file}\n")
+    print(found.explain())
+    return 0

@@ -1,0 +1,59 @@
+"""A whole small split as arrays: pictures, labels and keys at once."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+import numpy as np
+
+from pannier.errors import LimitError
+from pannier.feed.feed import Feed, limit_bytes
+from pannier.sizes import show_bytes
+
+if TYPE_CHECKING:
+    from pannier.images.treatment import Treatment
+    from pannier.store.snapshot import Snapshot
+
+
+class Arrays(NamedTuple):
+    """`images` (N, ...) as the treatment makes them, `labels` as the feed's `label_as` says, `keys` a list of N."""
+
+    images: Any
+    labels: Any
+    keys: list[str]
+
+
+def arrays(
+    snapshot: Snapshot,
+    split: str | None,
+    treatment: Treatment,
+    *,
+    memory_limit: str | int | None = "auto",
+    **options: Any,
+) -> Arrays:
+    """A split in memory, in order of keys, without the random steps unless told; `options` as a feed takes them.
+
+    memory_limit bounds the arrays and the feed that fills them. Raises LimitError where they would not fit.
+    """
+    limit = limit_bytes(memory_limit)
+    rows = snapshot.subset_of(split, options.get("subset"), options.get("seed", 0), where=options.get("where"))
+    need = len(rows) * treatment.byte_count
+    if limit is not None and need > limit:
+        raise LimitError(
+            f"{len(rows):,} pictures as arrays take {show_bytes(need, up=True)}, over the limit of {show_bytes(limit)}: "
+            "feed them in batches, take a subset, or raise memory_limit",
+            smallest_limit=need,
+        )
+    options = {"shuffle": False, "augment": False} | options
+    images = np.empty((len(rows), *treatment.shape), treatment.dtype)
+    labels: list[Any] = []
+    keys: list[str] = []
+    rest = None if limit is None else limit - need
+    with Feed(snapshot, split, treatment, memory_limit=rest, **options) as feed:
+        for batch in feed:
+            images[len(keys) : len(keys) + len(batch)] = batch.images
+            labels.append(batch.labels)
+            keys += batch.keys
+    if labels and isinstance(labels[0], list):
+        return Arrays(images[: len(keys)], [name for part in labels for name in part], keys)
+    return Arrays(images[: len(keys)], np.concatenate(labels) if labels else np.empty(0, np.int64), keys)

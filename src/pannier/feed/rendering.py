@@ -1,0 +1,191 @@
+"""Rendering: the fixed part of a treatment done once for a snapshot, and its canvases kept in the store."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from pannier.errors import StoreError, UsageError
+from pannier.feed.feed import Feed
+from pannier.sizes import read_bytes, show_bytes
+from pannier.store.canvases import CanvasWriter, Rendering, check_boxes, drop, identities_of, renderings
+from pannier.store.leases import WRITER, holding
+from pannier.store.shards import DEFAULT_SHARD_BYTES
+
+if TYPE_CHECKING:
+    from pannier.images.treatment import Treatment
+    from pannier.store.snapshot import Snapshot
+    from pannier.store.store import Store
+
+Array = np.ndarray[Any, Any]
+
+DEFAULT_CAP = "20GiB"
+BATCH_SIZE = 16
+# what Arrow adds to a canvas, and its line in the index, at the most
+BYTES_BESIDE = 256
+
+
+@dataclass(frozen=True)
+class RenderPlan:
+    """What rendering would do: canvases that are wanted and there, those to make, and bytes.
+
+    `new_bytes` is what comes; `kept_bytes` what all renderings of the store take now; `cap_bytes` bounds both together.
+    """
+
+    digest: str
+    shape: tuple[int, int, int]
+    records: int
+    there: int
+    missing: int
+    new_bytes: int
+    kept_bytes: int
+    cap_bytes: int | None
+
+
+@dataclass(frozen=True)
+class Rendered:
+    """One rendering as `list_renderings` tells of it."""
+
+    digest: str
+    about: dict[str, Any]
+    canvases: int
+    byte_count: int
+
+
+class _CanvasFeed(Feed):
+    """A feed whose batches are canvases, of chosen rows, in order of keys."""
+
+    _to_canvas = True
+
+    def __init__(self, snapshot: Snapshot, treatment: Treatment, rows: Array, **options: Any) -> None:
+        self._chosen = rows
+        super().__init__(snapshot, None, treatment, batch_size=BATCH_SIZE, shuffle=False, augment=False, **options)
+
+    def _chosen_rows(self, subset: str | float | None, where: str | None) -> Array:
+        return self._chosen
+
+
+def plan_rendering(
+    snapshot: Snapshot, treatment: Treatment, *, split: str | None = None, cap: str | int | None = DEFAULT_CAP
+) -> RenderPlan:
+    """What rendering a snapshot, or a split of it, will cost. Raises NotFoundError, UsageError."""
+    treatment = fixed_only(treatment)
+    check_boxes(snapshot, treatment)
+    rows = snapshot.rows_of(split)
+    missing = _missing(snapshot, treatment, rows)
+    identities = identities_of(snapshot, rows, treatment)
+    distinct = len(np.unique(identities.view("S32"))) if len(rows) else 0
+    shape = (treatment.channels, *treatment.frame.canvas)
+    new_bytes = len(missing) * (int(np.prod(shape)) + BYTES_BESIDE)
+    kept = sum(each.byte_count() for each in renderings(snapshot.store.directory))
+    cap_bytes = None if cap is None or cap == "none" else cap if isinstance(cap, int) else read_bytes(cap)
+    return RenderPlan(
+        treatment.fixed_part, shape, distinct, distinct - len(missing), len(missing), new_bytes, kept, cap_bytes
+    )
+
+
+def render(
+    snapshot: Snapshot,
+    treatment: Treatment,
+    *,
+    split: str | None = None,
+    cap: str | int | None = DEFAULT_CAP,
+    workers: int | None = None,
+    memory_limit: str | int | None = "auto",
+    shard_size: int = DEFAULT_SHARD_BYTES,
+    check: bool = False,
+    progress: Callable[[int, int], None] | None = None,
+) -> RenderPlan:
+    """Renders what is not there yet, and gives what was planned. Feeds through an equal fixed part use it by themselves.
+
+    cap: the most bytes that all renderings of the store may take, or None. check: read what is there first, and make
+    again what is damaged. Ended at any moment, what is finished stays and the next call goes on.
+    Raises StoreError where it would not fit under the cap or on the disk, before anything is written.
+    """
+    treatment = fixed_only(treatment)
+    rendering = Rendering(snapshot.store.directory, treatment.fixed_part)
+    with holding(snapshot.store.directory, WRITER):
+        if check:
+            for damage in rendering.check():
+                rendering.remove(damage.file)
+        plan = plan_rendering(snapshot, treatment, split=split, cap=cap)
+        _check_room(snapshot.store, plan)
+        rows = _missing(snapshot, treatment, snapshot.rows_of(split))
+        if len(rows):
+            rendering.begin(treatment)
+            writer = CanvasWriter(rendering, shard_size)
+            _fill(writer, snapshot, treatment, rows, {"workers": workers, "memory_limit": memory_limit}, progress)
+    return plan
+
+
+def _fill(
+    writer: CanvasWriter,
+    snapshot: Snapshot,
+    treatment: Treatment,
+    rows: Array,
+    options: dict[str, Any],
+    progress: Callable[[int, int], None] | None,
+) -> None:
+    """Renders some rows into shards; what is not finished when it is ended leaves nothing."""
+    identities = identities_of(snapshot, rows, treatment)
+    done = 0
+    try:
+        with _CanvasFeed(snapshot, treatment, rows, **options) as feed:
+            for batch in feed:
+                own = identities[np.searchsorted(rows, batch._rows)]
+                for identity, canvas in zip(own, batch.images, strict=True):
+                    writer.add(identity.tobytes(), canvas.tobytes())
+                done += len(batch)
+                if progress:
+                    progress(done, len(rows))
+        writer.finish()
+    finally:
+        writer.discard()
+
+
+def list_renderings(store: Store) -> list[Rendered]:
+    """All renderings of a store."""
+    found = renderings(store.directory)
+    return [Rendered(each.digest, each.about, each.count(), each.byte_count()) for each in found]
+
+
+def drop_rendering(store: Store, digest: str) -> int:
+    """Takes a rendering away, by the first digits of its digest: how many bytes that frees. Raises UsageError."""
+    found = [each for each in renderings(store.directory) if each.digest.startswith(digest)]
+    if len(found) != 1 or len(digest) < 4:
+        there = ", ".join(each.digest[:12] for each in renderings(store.directory)) or "none"
+        raise UsageError(f"{digest!r} is not the beginning (4 or more digits) of one rendering's digest; there is {there}")
+    return drop(store.directory, found[0].digest)
+
+
+def fixed_only(treatment: Treatment) -> Treatment:
+    """The treatment without what rendering does not need: values, whose mean and std may not be known yet."""
+    if treatment.is_ready:
+        return treatment
+    return treatment.with_fields(values="raw", mean=None, std=None, measured_on=None)
+
+
+def _missing(snapshot: Snapshot, treatment: Treatment, rows: Array) -> Array:
+    """Of some rows those whose canvases are not there, one for each."""
+    identities = identities_of(snapshot, rows, treatment)
+    rendering = Rendering(snapshot.store.directory, treatment.fixed_part)
+    lacks = ~rendering.has(identities) if rendering.shards() else np.ones(len(rows), bool)
+    _, first = np.unique(identities[lacks].view("S32").ravel(), return_index=True)
+    found: Array = rows[lacks][np.sort(first)]
+    return found
+
+
+def _check_room(store: Store, plan: RenderPlan) -> None:
+    need = show_bytes(plan.new_bytes)
+    if plan.cap_bytes is not None and plan.kept_bytes + plan.new_bytes > plan.cap_bytes:
+        raise StoreError(
+            f"rendering {plan.missing:,} pictures takes {need}, with {show_bytes(plan.kept_bytes)} rendered already: over "
+            f"the cap of {show_bytes(plan.cap_bytes)}; raise --cap, or take others away with pannier render --drop"
+        )
+    free = shutil.disk_usage(store.path).free
+    if plan.new_bytes > free:
+        raise StoreError(f"rendering takes {need}, and the disk has {show_bytes(free)} free: make room, or render one split")

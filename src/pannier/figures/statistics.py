@@ -1,0 +1,45 @@
+"""Statistics of a split: how often each value is there, by channel."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from pannier.figures.style import CHANNELS, FAINT, INK, TONES, new_figure, plain_axes, save_figure
+
+
+def draw_statistics(counts: Any, mean: Sequence[float], std: Sequence[float], path: str, *, title: str, about: str) -> None:
+    """How often each value is there by channel, with mean and deviation."""
+    figure = new_figure()
+    figure.text(0.07, 0.93, title, fontsize=17, color=INK, weight="bold")
+    figure.text(0.07, 0.89, about, fontsize=11, color=FAINT)
+    axes = plain_axes(figure)
+    axes.set_position((0.07, 0.1, 0.88, 0.74))
+    total = counts.sum(axis=1, keepdims=True)
+    names = ("gray",) if len(counts) == 1 else ("red", "green", "blue")
+    for row, name, (color, line), m, s in zip(counts / total * 100, names, CHANNELS, mean, std, strict=False):
+        color = INK if len(counts) == 1 else color
+        axes.plot(np.arange(256), row, line, color=color, linewidth=1.8, label=f"{name}   mean {m:.4f}   std {s:.4f}")
+        axes.axvline(m * 255, color=color, linestyle=line, linewidth=1, alpha=0.7)
+    inner = np.sort((counts / total * 100)[:, 1:255].ravel())
+    axes.set_ylim(0, max(float(inner[-1]) * 1.25, 1e-9))
+    axes.set_xlim(0, 255)
+    axes.set_xlabel("value of a pixel", fontsize=11, color=INK)
+    axes.set_ylabel("% of the channel's pixels", fontsize=11, color=INK)
+    axes.legend(frameon=False, fontsize=12, loc="upper right")
+    for at, side in ((0, "left"), (255, "right")):
+        share = float((counts / total)[:, at].max() * 100)
+        if share > axes.get_ylim()[1]:
+            axes.annotate(
+                f"{share:.1f} % at {at}",
+                (at, axes.get_ylim()[1]),
+                fontsize=10,
+                color=TONES[4],
+                ha=side,
+                va="top",
+                xytext=(8 if at == 0 else -8, -4),
+                textcoords="offset points",
+            )
+    save_figure(figure, path)

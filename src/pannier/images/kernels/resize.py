@@ -1,0 +1,516 @@
+"""The one kernel call that turns decoded pixels into a canvas or a prepared array, without the interpreter lock.
+
+Separable antialiased resize by a filter as wide as the reduction (Heckbert, "Fundamentals of Texture Mapping and Image
+Warping", 1989, section 3.5; the cubic with a = -0.5 is Keys, "Cubic Convolution Interpolation for Digital Image
+Processing", 1981; the other is Lanczos' sinc over three lobes; Duchon, "Lanczos Filtering in One and Two Dimensions",
+1979). Weights and intermediate are of 8 bits (the two with negative lobes: weights of 12): the vertical pass on the rows
+as they lie, then the picture is turned by 8 x 8 byte transposes, so that the horizontal pass is a vertical one too and the
+compiler makes vector code of both. docs/format.md describes the arithmetic to the bit; bench/resize.py measures it.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from numba import njit
+
+from pannier.images.kernels.compiling import CACHED, I32, U8, U16, U32, U64
+
+# a reduction beyond this is brought below it by whole-number boxes first: 8-bit weights would get too coarse
+LARGEST_RATIO = 16
+# target rows that are worked on at once, so that the scratch memory does not grow with the target's height
+STRIP = 256
+
+NEAREST, BILINEAR, BICUBIC, LANCZOS = 0, 1, 2, 3
+PAD, EDGE, MIRROR = 0, 1, 2
+
+
+@njit(**CACHED)
+def axis_weights(source, start, length, target, mirrored, first, weights):
+    """Fills `first` (target) and `weights` (target, taps) for the stretch [start, start + length) of `source` pixels.
+
+    Returns the number of taps used. Each row of weights sums to 256; the rounding rest goes to the first largest weight.
+    """
+    scale = length / target
+    support = max(scale, 1.0)
+    slope = 1.0 / support
+    widest = 1
+    for i in range(target):
+        center = start + (i + 0.5) * scale
+        low = max(int(math.floor(center - support + 0.5)), 0)
+        high = min(int(math.floor(center + support + 0.5)), source)
+        if high <= low:
+            low = min(max(int(math.floor(center)), 0), source - 1)
+            high = low + 1
+        total = 0.0
+        for k in range(low, high):
+            total += max(0.0, 1.0 - abs(k + 0.5 - center) * slope)
+        unit = 256.0 / total if total > 0.0 else 0.0
+        row = weights[target - 1 - i if mirrored else i]
+        rest, largest, at = 256, 0, 0
+        begin = -1
+        count = 0
+        for k in range(low, high):
+            q = int(math.floor(max(0.0, 1.0 - abs(k + 0.5 - center) * slope) * unit + 0.5))
+            if begin < 0:
+                if q == 0 and k < high - 1:
+                    continue
+                begin = k
+            row[k - begin] = q
+            if q > 0:
+                count = k - begin + 1
+            if q > largest:
+                largest, at = q, k - begin
+            rest -= q
+        row[at] += rest
+        count = max(count, at + 1)
+        for k in range(count, weights.shape[1]):
+            row[k] = 0
+        first[target - 1 - i if mirrored else i] = begin
+        widest = max(widest, count)
+    return widest
+
+
+@njit(**CACHED)
+def pad_taps(source, first, weights, taps):
+    """Widens every row to a multiple of four taps (two for plain interpolation), moving rows that would run over the end.
+
+    Returns the taps, or minus the taps where the source is too small for that.
+    """
+    wanted = 2 if taps <= 2 else (taps + 3) // 4 * 4
+    if wanted > source or wanted > weights.shape[1]:
+        return -taps if taps <= source else -source
+    for i in range(first.shape[0]):
+        gap = first[i] + wanted - source
+        if gap > 0:
+            for k in range(wanted - 1, -1, -1):
+                weights[i, k] = weights[i, k - gap] if k >= gap else 0
+            first[i] -= gap
+    return wanted
+
+
+@njit(**CACHED)
+def weigh_rows(source, left, n, first, weights, taps, sums, out):
+    """out[y, x] = (sum over k of weights[y, k] * source[first[y] + k, left + x] + 128) >> 8."""
+    half, shift = U16(128), U16(8)
+    for y in range(first.shape[0]):
+        at = first[y]
+        row = out[y]
+        if taps == 2:
+            r0 = source[at, left : left + n]
+            r1 = source[at + 1, left : left + n]
+            w0, w1 = weights[y, 0], weights[y, 1]
+            for x in range(n):
+                row[x] = U8(U16(U16(w0 * U16(r0[x])) + U16(w1 * U16(r1[x])) + half) >> shift)
+        elif taps == 4:
+            r0 = source[at, left : left + n]
+            r1 = source[at + 1, left : left + n]
+            r2 = source[at + 2, left : left + n]
+            r3 = source[at + 3, left : left + n]
+            w0, w1, w2, w3 = weights[y, 0], weights[y, 1], weights[y, 2], weights[y, 3]
+            for x in range(n):
+                row[x] = U8(
+                    U16(U16(w0 * U16(r0[x])) + U16(w1 * U16(r1[x])) + U16(w2 * U16(r2[x])) + U16(w3 * U16(r3[x])) + half)
+                    >> shift
+                )
+        elif taps > 0:
+            for x in range(n):
+                sums[x] = half
+            for k in range(0, taps, 4):
+                r0 = source[at + k, left : left + n]
+                r1 = source[at + k + 1, left : left + n]
+                r2 = source[at + k + 2, left : left + n]
+                r3 = source[at + k + 3, left : left + n]
+                w0, w1, w2, w3 = weights[y, k], weights[y, k + 1], weights[y, k + 2], weights[y, k + 3]
+                for x in range(n):
+                    four = U16(U16(w0 * U16(r0[x])) + U16(w1 * U16(r1[x])) + U16(w2 * U16(r2[x])) + U16(w3 * U16(r3[x])))
+                    sums[x] = U16(sums[x] + four)
+            for x in range(n):
+                row[x] = U8(sums[x] >> shift)
+        else:
+            for x in range(n):
+                sums[x] = half
+            for k in range(-taps):
+                w0 = weights[y, k]
+                if w0 > 0:
+                    r0 = source[at + k, left : left + n]
+                    for x in range(n):
+                        sums[x] = U16(sums[x] + U16(w0 * U16(r0[x])))
+            for x in range(n):
+                row[x] = U8(sums[x] >> shift)
+
+
+@njit(**CACHED)
+def weights_of(kind, source, start, length, target, mirrored, first, weights):
+    """As `axis_weights`; for the filter "nearest" of the one pixel that a target's center lies in."""
+    if kind == BILINEAR:
+        return axis_weights(source, start, length, target, mirrored, first, weights)
+    scale = length / target
+    for i in range(target):
+        at = target - 1 - i if mirrored else i
+        first[at] = min(max(int(math.floor(start + (i + 0.5) * scale)), 0), source - 1)
+        weights[at, :] = 0
+        weights[at, 0] = 256
+    return 1
+
+
+@njit(**CACHED)
+def lobed(kind, x):
+    """The cubic (a = -0.5) over two pixels, or Lanczos over three, at a distance."""
+    x = abs(x)
+    if kind == BICUBIC:
+        if x < 1.0:
+            return (1.5 * x - 2.5) * x * x + 1.0
+        if x < 2.0:
+            return ((-0.5 * x + 2.5) * x - 4.0) * x + 2.0
+        return 0.0
+    if x < 1e-8:
+        return 1.0
+    if x < 3.0:
+        t = math.pi * x
+        return 3.0 * math.sin(t) * math.sin(t / 3.0) / (t * t)
+    return 0.0
+
+
+@njit(**CACHED)
+def lobed_weights(kind, source, start, length, target, mirrored, first, weights):
+    """As `axis_weights` for the filters with negative lobes: weights of 12 bits, each row sums to 4096."""
+    scale = length / target
+    stretch = max(scale, 1.0)
+    support = kind * stretch
+    widest = 1
+    for i in range(target):
+        at = target - 1 - i if mirrored else i
+        row = weights[at]
+        center = start + (i + 0.5) * scale
+        low = max(int(math.floor(center - support + 0.5)), 0)
+        high = min(int(math.floor(center + support + 0.5)), source)
+        if high <= low:
+            low = min(max(int(math.floor(center)), 0), source - 1)
+            high = low + 1
+        total = 0.0
+        for k in range(low, high):
+            total += lobed(kind, (k + 0.5 - center) / stretch)
+        if abs(total) < 1e-9:
+            total = 1.0
+        rest, largest, most = 4096, -32768, 0
+        for k in range(low, high):
+            q = int(math.floor(lobed(kind, (k + 0.5 - center) / stretch) / total * 4096.0 + 0.5))
+            row[k - low] = q
+            rest -= q
+            if q > largest:
+                largest, most = q, k - low
+        row[most] += rest
+        for k in range(high - low, weights.shape[1]):
+            row[k] = 0
+        first[at] = low
+        widest = max(widest, high - low)
+    for i in range(target):
+        gap = first[i] + widest - source  # a row that would run over the end is moved
+        if gap > 0:
+            for k in range(widest - 1, -1, -1):
+                weights[i, k] = weights[i, k - gap] if k >= gap else 0
+            first[i] -= gap
+    return widest
+
+
+@njit(**CACHED)
+def weigh_rows_signed(source, left, n, first, weights, taps, sums, out):
+    """out[y, x] = (sum over k of weights[y, k] * source[first[y] + k, left + x] + 2048) >> 12, kept within 0..255."""
+    for y in range(first.shape[0]):
+        row = out[y]
+        for x in range(n):
+            sums[x] = I32(2048)
+        for k in range(taps):
+            w0 = I32(weights[y, k])
+            if w0 != 0:
+                r0 = source[first[y] + k, left : left + n]
+                for x in range(n):
+                    sums[x] = I32(sums[x] + w0 * I32(r0[x]))
+        for x in range(n):
+            row[x] = U8(min(max(sums[x] >> I32(12), I32(0)), I32(255)))
+
+
+@njit(**CACHED)
+def bounced(at, length):
+    """Where a place outside 0..length lies when the axis is mirrored at its two ends, as often as needed."""
+    at = at % (2 * length)
+    return at if at < length else 2 * length - 1 - at
+
+
+@njit(nogil=True, inline="always")
+def swap(a, b, shift, mask):
+    x = ((a >> shift) ^ b) & mask
+    return a ^ (x << shift), b ^ x
+
+
+@njit(**CACHED)
+def transpose_bytes(a, b, tiles):
+    """Byte transpose in tiles of 8 x 8 (Warren, "Hacker's Delight", section 7-3): a is (8 I, J), b (8 J, I), in words.
+
+    `tiles` is room for 8 J words: the exchange runs over a row of tiles at once there, so that it becomes vector code.
+    """
+    m4, m2, m1 = U64(0x00000000FFFFFFFF), U64(0x0000FFFF0000FFFF), U64(0x00FF00FF00FF00FF)
+    s4, s2, s1 = U64(32), U64(16), U64(8)
+    width = a.shape[1]
+    t0, t1, t2, t3 = tiles[:width], tiles[width : 2 * width], tiles[2 * width : 3 * width], tiles[3 * width : 4 * width]
+    rest = tiles[4 * width :]
+    t4, t5, t6, t7 = rest[:width], rest[width : 2 * width], rest[2 * width : 3 * width], rest[3 * width : 4 * width]
+    for i in range(a.shape[0] >> 3):
+        a0, a1, a2, a3 = a[8 * i], a[8 * i + 1], a[8 * i + 2], a[8 * i + 3]
+        a4, a5, a6, a7 = a[8 * i + 4], a[8 * i + 5], a[8 * i + 6], a[8 * i + 7]
+        for j in range(width):
+            r0, r4 = swap(a0[j], a4[j], s4, m4)
+            r1, r5 = swap(a1[j], a5[j], s4, m4)
+            r2, r6 = swap(a2[j], a6[j], s4, m4)
+            r3, r7 = swap(a3[j], a7[j], s4, m4)
+            r0, r2 = swap(r0, r2, s2, m2)
+            r1, r3 = swap(r1, r3, s2, m2)
+            r4, r6 = swap(r4, r6, s2, m2)
+            r5, r7 = swap(r5, r7, s2, m2)
+            t0[j], t1[j] = swap(r0, r1, s1, m1)
+            t2[j], t3[j] = swap(r2, r3, s1, m1)
+            t4[j], t5[j] = swap(r4, r5, s1, m1)
+            t6[j], t7[j] = swap(r6, r7, s1, m1)
+        for j in range(width):
+            q = 8 * j
+            b[q, i], b[q + 1, i], b[q + 2, i], b[q + 3, i] = t0[j], t1[j], t2[j], t3[j]
+            b[q + 4, i], b[q + 5, i], b[q + 6, i], b[q + 7, i] = t4[j], t5[j], t6[j], t7[j]
+
+
+@njit(**CACHED)
+def box_reduce(source, channels, across, down, sums, out):
+    """Averages whole boxes of `down` rows and `across` pixels, rounded half up; those at the far edges over what is there.
+
+    `sums` is room for a row of uint32.
+    """
+    height, columns = source.shape
+    width = columns // channels
+    for y in range(out.shape[0]):
+        y0, y1 = y * down, min((y + 1) * down, height)
+        for i in range(columns):
+            sums[i] = U32(source[y0, i])
+        for j in range(y0 + 1, y1):
+            row = source[j]
+            for i in range(columns):
+                sums[i] = U32(sums[i] + U32(row[i]))
+        for x in range(out.shape[1] // channels):
+            x0, x1 = x * across, min((x + 1) * across, width)
+            count = U32((y1 - y0) * (x1 - x0))
+            for c in range(channels):
+                total = U32(count >> U32(1))
+                for i in range(x0, x1):
+                    total = U32(total + sums[i * channels + c])
+                out[y, x * channels + c] = U8(total // count)
+
+
+@njit(**CACHED)
+def plane_bytes(rows, columns):
+    """Bytes of a plane padded to tiles of 8 x 8, rounded up so that the next one starts on 64."""
+    return (((rows + 7) // 8 * 8) * ((columns + 7) // 8 * 8) + 63) // 64 * 64
+
+
+@njit(**CACHED)
+def carve(scratch, at, rows, columns):
+    rows, columns = (rows + 7) // 8 * 8, (columns + 7) // 8 * 8
+    return scratch[at : at + rows * columns].reshape(rows, columns)
+
+
+@njit(**CACHED)
+def scratch_bytes(height, width, channels, target_height, target_width, kind=BILINEAR):
+    """Upper bound of the scratch memory that one call needs for a picture of that size, in bytes."""
+    boxed = 0
+    reach = max(kind, 1)
+    if kind != NEAREST and (height > LARGEST_RATIO * target_height or width > LARGEST_RATIO * target_width):
+        boxed = 4 * width * channels + 64 + plane_bytes(height, width * channels)  # at the most: boxes may be narrow
+    # of what is left, no more columns and rows are used than the largest ratio takes
+    if kind != NEAREST:
+        height = min(height, LARGEST_RATIO * target_height + 4 * LARGEST_RATIO * reach)
+        width = min(width, LARGEST_RATIO * target_width + 4 * LARGEST_RATIO * reach)
+    # a stretch of the source may be all of it; a row has at most 2 * reach * ratio + 2 weights of two bytes
+    taps_y = 4 * (reach * (height // target_height + 2) + 2) if kind != NEAREST else 8
+    taps_x = 4 * (reach * (width // target_width + 2) + 2) if kind != NEAREST else 8
+    tables = target_height * (4 + 2 * taps_y) + target_width * (4 + 2 * taps_x) + 256
+    most_rows = (min(STRIP, target_height) + 7) // 8 * 8
+    sums = (2 if reach == 1 else 4) * channels * max(width, most_rows) + 64
+    one = max(plane_bytes(most_rows, channels * width), plane_bytes(channels * (target_width + 7), most_rows))
+    two = max(plane_bytes(channels * width + 7, most_rows), plane_bytes(most_rows, channels * (target_width + 7)))
+    tiles = 8 * (channels * max(width, most_rows) + 64)
+    planes = one + two + tiles
+    return boxed + tables + sums + planes + 1024
+
+
+@njit(**CACHED)
+def fill_edges(out, target, window, border, pad, scale, offset):
+    """What the picture leaves free of a window: the pad color's value, the nearest pixel's or that of the mirror image.
+
+    For a mirror image the window holds what is mirrored.
+    """
+    height, width, above, before = target[0], target[1], target[2] - window[0], target[3] - window[1]
+    top, bottom = max(0, above), min(out.shape[1], above + height)
+    left, right = max(0, before), min(out.shape[2], before + width)
+    for c in range(out.shape[0]):
+        plane = out[c]
+        value = np.float32(pad[c]) * scale[c] + offset[c]
+        for y in range(top, bottom):
+            row = plane[y]
+            for x in range(left):
+                row[x] = value if border == PAD else row[lies_at(x, border, before, width, left, right)]
+            for x in range(right, out.shape[2]):
+                row[x] = value if border == PAD else row[lies_at(x, border, before, width, left, right)]
+        for y in range(out.shape[1]):
+            if y < top or y >= bottom:
+                if border == PAD or bottom <= top:
+                    plane[y, :] = value
+                else:
+                    plane[y, :] = plane[lies_at(y, border, above, height, top, bottom)]
+
+
+@njit(**CACHED)
+def lies_at(at, border, begin, length, low, high):
+    """Which place of an axis stands in for one outside the picture, which lies at begin..begin + length."""
+    if border == MIRROR:
+        at = begin + bounced(at - begin, length)
+    return min(max(at, low), high - 1)
+
+
+def _compiled(lobed):
+    """The kernel for filters with negative lobes, or for those without: each compiled only where it is used."""
+
+    @njit(**CACHED)
+    def prepare(picture, channels, box, target, flips, kind, scale, offset, window, scratch, out):
+        """`picture` uint8 (h, channels * w) -> `out` (channels, H, W), float32 or uint8. For `box`, `target` see Placement.
+
+        A value is float32(v) * scale + offset, two roundings. `out` is the part of the canvas that `window` says (top, left,
+        height, width); only that is computed. True where the picture leaves some of it free, for `fill_edges`.
+        The picture passes through in strips of rows, small enough for the processor's cache.
+        """
+        height, width = picture.shape[0], picture.shape[1] // channels
+        top, left, length_y, length_x = box
+        target_height, target_width, above, before = target
+        down_by, right_by = above - window[0], before - window[1]
+        # rows and columns of the target that lie in the window
+        y_from, y_to = max(0, -down_by), min(target_height, window[2] - down_by)
+        x_from, x_to = max(0, -right_by), min(target_width, window[3] - right_by)
+        if y_from >= y_to or x_from >= x_to:
+            return True
+        at = 0
+        down = max(1, int(math.ceil(length_y / target_height / LARGEST_RATIO)))
+        across = max(1, int(math.ceil(length_x / target_width / LARGEST_RATIO)))
+        if kind != NEAREST and (down > 1 or across > 1):
+            row = scratch[at : at + 4 * width * channels].view(np.uint32)
+            at += (4 * width * channels + 63) // 64 * 64
+            height, width = -(-height // down), -(-width // across)
+            boxed = scratch[at : at + height * width * channels].reshape(height, width * channels)
+            at += plane_bytes(height, width * channels)
+            box_reduce(picture, channels, across, down, row, boxed)
+            picture = boxed
+            top, length_y = top / down, length_y / down
+            left, length_x = left / across, length_x / across
+
+        reach = max(kind, 1)
+        taps_y, taps_x = 4, 4
+        if kind != NEAREST:
+            taps_y = (int(math.ceil(max(length_y / target_height, 1.0) * reach)) * 2 + 2 + 3) // 4 * 4
+            taps_x = (int(math.ceil(max(length_x / target_width, 1.0) * reach)) * 2 + 2 + 3) // 4 * 4
+        first_y = scratch[at : at + 4 * target_height].view(np.int32)
+        at += (4 * target_height + 63) // 64 * 64
+        first_x = scratch[at : at + 4 * target_width].view(np.int32)
+        at += (4 * target_width + 63) // 64 * 64
+        weights_y = scratch[at : at + 2 * target_height * taps_y].view(np.uint16).reshape(target_height, taps_y)
+        signed_y = scratch[at : at + 2 * target_height * taps_y].view(np.int16).reshape(target_height, taps_y)
+        at += (2 * target_height * taps_y + 63) // 64 * 64
+        weights_x = scratch[at : at + 2 * target_width * taps_x].view(np.uint16).reshape(target_width, taps_x)
+        signed_x = scratch[at : at + 2 * target_width * taps_x].view(np.int16).reshape(target_width, taps_x)
+        at += (2 * target_width * taps_x + 63) // 64 * 64
+        upside_down, mirrored = flips & 2 != 0, flips & 1 != 0
+        if lobed:
+            used_y = lobed_weights(kind, height, top, length_y, target_height, upside_down, first_y, signed_y)
+            used_x = lobed_weights(kind, width, left, length_x, target_width, mirrored, first_x, signed_x)
+        else:
+            for_axis = weights_of(kind, height, top, length_y, target_height, upside_down, first_y, weights_y)
+            used_y = pad_taps(height, first_y, weights_y, for_axis)
+            for_axis = weights_of(kind, width, left, length_x, target_width, mirrored, first_x, weights_x)
+            used_x = pad_taps(width, first_x, weights_x, for_axis)
+        first_y, weights_y, signed_y = first_y[y_from:y_to], weights_y[y_from:y_to], signed_y[y_from:y_to]
+        first_x, weights_x, signed_x = first_x[x_from:x_to], weights_x[x_from:x_to], signed_x[x_from:x_to]
+        tall_part, wide_part = y_to - y_from, x_to - x_from
+
+        # only the columns that the horizontal pass will look at
+        begin, end = width, 0
+        for i in range(wide_part):
+            begin = min(begin, first_x[i])
+            end = max(end, first_x[i] + abs(used_x))
+        n = min(end, width) - begin
+        for i in range(wide_part):
+            first_x[i] -= begin
+
+        most_rows = (min(STRIP, tall_part) + 7) // 8 * 8
+        room = channels * max(n, most_rows)
+        sums = scratch[at : at + 2 * room].view(np.uint16)
+        wide_sums = scratch[at : at + 4 * room if lobed else at].view(np.int32)
+        at += ((4 if lobed else 2) * room + 63) // 64 * 64
+        apart = (wide_part + 7) // 8 * 8
+        tiles = scratch[at : at + 8 * ((max(channels * n, most_rows) + 7) // 8 * 8)].view(U64)
+        at += 8 * ((max(channels * n, most_rows) + 7) // 8 * 8)
+        # two places that take turns: rows as they lie and, turned, narrow ones; turned rows and, turned back, the result
+        one = at
+        two = one + max(plane_bytes(most_rows, channels * n), plane_bytes(channels * apart, most_rows))
+        for y in range(0, tall_part, STRIP):
+            rows = min(STRIP, tall_part - y)
+            tall = (rows + 7) // 8 * 8
+            woven = carve(scratch, one, rows, channels * n)
+            if lobed:
+                weigh_rows_signed(
+                    picture,
+                    channels * begin,
+                    channels * n,
+                    first_y[y : y + rows],
+                    signed_y[y : y + rows],
+                    used_y,
+                    wide_sums,
+                    woven,
+                )
+            else:
+                weigh_rows(
+                    picture,
+                    channels * begin,
+                    channels * n,
+                    first_y[y : y + rows],
+                    weights_y[y : y + rows],
+                    used_y,
+                    sums,
+                    woven,
+                )
+            turned = carve(
+                scratch, two, channels * n, rows
+            )  # a row for each channel of each column: red, green, blue, red ...
+            transpose_bytes(woven.view(U64), turned.view(U64), tiles)
+            columns = scratch[two : two + channels * n * tall].reshape(n, channels * tall)  # so a column's rows lie in a row
+            narrow = scratch[one : one + channels * apart * tall].reshape(apart, channels * tall)
+            if lobed:
+                weigh_rows_signed(columns, 0, channels * tall, first_x, signed_x, used_x, wide_sums, narrow)
+            else:
+                weigh_rows(columns, 0, channels * tall, first_x, weights_x, used_x, sums, narrow)
+            for c in range(channels):
+                back = scratch[two : two + tall * apart].reshape(tall, apart)
+                transpose_bytes(narrow[:, c * tall : (c + 1) * tall].view(U64), back.view(U64), tiles)
+                s, b = scale[c], offset[c]
+                is_plain = s == 1.0 and b == 0.0
+                for row in range(rows):
+                    source = back[row]
+                    values = out[c, down_by + y_from + y + row, right_by + x_from : right_by + x_to]
+                    if is_plain:
+                        for x in range(wide_part):
+                            values[x] = source[x]
+                    else:
+                        for x in range(wide_part):
+                            values[x] = np.float32(source[x]) * s + b
+        return tall_part < window[2] or wide_part < window[3]
+
+    return prepare
+
+
+prepare = _compiled(False)
+prepare_lobed = _compiled(True)

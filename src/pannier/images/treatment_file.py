@@ -1,0 +1,165 @@
+"""Treatment files: TOML of a treatment's fields; read, written with comments kept, and a commented one to begin with."""
+
+from __future__ import annotations
+
+import os
+import tomllib
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from pannier.errors import NotFoundError, StoreError, TreatmentError, UsageError
+
+if TYPE_CHECKING:
+    from pannier.images.treatment import Treatment
+
+TEMPLATE = """\
+# How one picture becomes an array. Every line that begins with "#" shows a default, or what might be said.
+# pannier treatment THIS.toml explains it; pannier look STORE KEY --treatment THIS.toml shows it.
+
+size = 96                         # pixels: a number, or [height, width]
+fit = "cover"                     # cover (cut), contain (pad), fill (stretch), shortest, longest (see side)
+# side = 110                      # with shortest or longest: that side's pixels, then the middle is taken
+# anchor = "center"               # which part is kept: "top", "bottom left" and the like, or [0.5, 0.5]
+# pad = "white"                   # what a picture leaves free, with contain
+# filter = "bilinear"             # nearest, bilinear, bicubic, lanczos; antialiased
+color = "rgb"                     # rgb, gray
+# gray_weights = [0.3, 0.59, 0.11]  # of red, green, blue, in place of luma
+# background = "white"            # what transparent pictures lie over
+
+# box = ["top", "left", "height", "width"]  # side columns with a crop box for each record
+# trim = 8                        # cuts uniform borders: steps of 0..255 from the corner's color
+# tone = "none"                   # equalize, clahe (clahe_limit, clahe_tiles), autocontrast (autocontrast_cut)
+# tone_gamma = 1.0                # above 1 is lighter
+
+# Random steps, for training alone: one number, [low, high], or { range = [low, high], chance = 0.5 }
+flip = "horizontal"               # none, horizontal, vertical, both
+turn = 8                          # degrees
+zoom = [0.9, 1.15]                # factors
+shift = 0.05                      # shares of the side
+# shear = 5                       # degrees
+# stretch = 1.1                   # factors of width by height
+# perspective = 0.05              # shares of the side that corners move by
+# crop = { area = [0.6, 1.0], shape = [0.8, 1.25] }  # a part of the view, by its share of the area
+brightness = 0.15                 # factors around 1
+contrast = 0.15
+# saturation = 0.3
+# hue = 10                        # degrees
+# gray = 0.1                      # a chance
+# gamma = 1.2
+# blur = { range = [0.0, 0.01], chance = 0.3 }   # sigma in shares of the shorter side
+# noise = 0.02                    # sigma in shares of full white
+# jpeg = { range = [40, 90], chance = 0.3 }      # qualities
+# erase = { area = [0.02, 0.15], count = 1, fill = "noise", chance = 0.3 }
+# margin, scale: how much larger and finer than the view the canvas is; by default as the ranges need it
+# border = "mirror"               # what lies beyond the picture: mirror, edge, pad
+
+values = "unit"                   # raw, unit, signed, standard (pannier stats --save fills mean and std), per_picture
+dtype = "float32"                 # float32, float16, uint8 (raw alone)
+layout = "chw"                    # chw, hwc
+"""
+
+# above the fields that `save` adds to a file, in the order in which a reader looks for them
+_LAST = ("values", "mean", "std", "table", "dtype", "layout", "measured_on")
+
+
+def read_fields(path: str | Path) -> dict[str, Any]:
+    """The fields as they stand in a file. Raises NotFoundError, TreatmentError."""
+    try:
+        with open(path, "rb") as file:
+            return tomllib.load(file)
+    except FileNotFoundError:
+        raise NotFoundError(f"no treatment file {path}; write one to begin with: pannier treatment {path} --new") from None
+    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
+        raise TreatmentError(f"{path} is no TOML file that can be read: {error}") from None
+
+
+def write_new(path: str | Path) -> None:
+    """Writes the commented treatment to begin with. Raises UsageError where something is there already."""
+    try:
+        with open(path, "x", encoding="utf-8") as file:
+            file.write(TEMPLATE)
+    except FileExistsError:
+        raise UsageError(f"{path} is there already: give another name, or explain it without --new") from None
+    except OSError as error:
+        raise UsageError(f"{path} cannot be written: {error.strerror or error}") from None
+
+
+def save(treatment: Treatment, path: str | Path) -> None:
+    """See `Treatment.save`. The file is replaced as a whole, so that nobody reads half of it."""
+    import tomlkit
+
+    target, before = Path(path), None
+    document = tomlkit.document()
+    if target.exists():
+        before = _read_again(read_fields(target))
+        document = tomlkit.parse(target.read_text(encoding="utf-8"))
+    fields = plain_fields(treatment)
+    for name in list(document):
+        if before is not None and name != "measured_on" and getattr(before, name) == getattr(treatment, name):
+            fields.pop(name, None)  # it means the same: however it is written there, it stays
+        elif name not in fields:
+            document.remove(name)
+    for name in sorted(fields, key=lambda each: _LAST.index(each) if each in _LAST else -1):
+        value = fields[name]
+        if name == "measured_on":
+            document.pop(name, None)
+            document.add(name, _measured(value))
+        elif document.get(name) != value:
+            document[name] = value
+    draft = target.with_name(f".{target.name}.{os.getpid()}")
+    try:
+        draft.write_text(tomlkit.dumps(document), encoding="utf-8")
+        os.replace(draft, target)
+    except OSError as error:
+        draft.unlink(missing_ok=True)
+        raise StoreError(f"{path} cannot be written: {error.strerror or error}; nothing was changed") from None
+
+
+def _read_again(fields: dict[str, Any]) -> Treatment | None:
+    """The treatment that a file holds; None where it holds none that is valid."""
+    from pannier.images.treatment import Treatment
+
+    try:
+        return Treatment(**fields)
+    except TreatmentError:
+        return None
+
+
+def _measured(value: dict[str, Any]) -> Any:
+    import tomlkit
+
+    table = tomlkit.table()
+    for name, each in value.items():
+        if isinstance(each, dict):
+            inline = tomlkit.inline_table()
+            inline.update(each)
+            each = inline
+        table.add(name, each)
+    return table
+
+
+def plain_fields(treatment: Treatment) -> dict[str, Any]:
+    """What a file has to say: size, and every field that differs from its default, as short as it can be said."""
+    fields: dict[str, Any] = {}
+    for name, field in type(treatment).model_fields.items():
+        value = getattr(treatment, name)
+        if name != "size" and value == field.get_default():
+            continue
+        fields[name] = _plain(treatment.model_dump(mode="json", include={name}, exclude_none=True)[name])
+    if fields.get("size", [0, 1])[0] == fields.get("size", [0, 1])[1]:
+        fields["size"] = fields["size"][0]
+    for name in ("pad", "background"):
+        if name in fields:
+            fields[name] = "#" + "".join(f"{part:02x}" for part in fields[name])
+    if "own" in fields:
+        fields["own"] = [step if isinstance(step, str) else dict(step) for step in fields["own"]]
+    return fields
+
+
+def _plain(value: Any) -> Any:
+    """A step that always happens is its range alone."""
+    if isinstance(value, dict) and set(value) == {"range", "chance"} and value["chance"] == 1.0:
+        return value["range"]
+    if isinstance(value, dict) and set(value) == {"chance"}:
+        return value["chance"]
+    return value

@@ -1,0 +1,288 @@
+"""Rendered canvases: `rendered/DIGEST/`, a folder for each fixed part, with shards and indexes as those of pictures.
+
+A row's picture column holds the canvas' uint8 bytes (channels, height, width), its CRC-32 is theirs, and its SHA-256 column
+the canvas' identity: the SHA-256 of the encoded picture, or of that and its crop box. Everything here is derived.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import shutil
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import pyarrow as pa
+
+from pannier.columns import Rows
+from pannier.errors import DamageError, NotFoundError, StoreError, UsageError, did_you_mean
+from pannier.hashing import crc32_of
+from pannier.images.facts import Facts
+from pannier.store.documents import parsed
+from pannier.store.files import Directory, disk_errors_translated
+from pannier.store.index import PictureIndex, publish_segment, restore_segments, segment_bytes, segment_file
+from pannier.store.reading import Place
+from pannier.store.shards import FOLDER as SHARDS
+from pannier.store.shards import SUFFIX, Located, Picture, ShardWriter, locate, shard_name, shard_names, shard_path
+
+if TYPE_CHECKING:
+    from pannier.images.treatment import Treatment
+    from pannier.store.manifest import Manifest
+    from pannier.store.snapshot import Snapshot
+
+FOLDER = "rendered"
+ABOUT = "canvas.json"
+SHOWN_DIGITS = 12
+
+Box = tuple[float, float, float, float]
+Digests = np.ndarray[Any, np.dtype[np.uint8]]
+
+
+@dataclass(frozen=True)
+class Damage:
+    """A rendered file that is not what was written."""
+
+    file: str
+    problem: str
+
+
+class Rendering:
+    """The canvases of one fixed part in one store. Reading it is safe beside a writer. Not for several threads at once."""
+
+    def __init__(self, directory: Directory, digest: str) -> None:
+        self.digest = digest
+        self.directory = Directory(directory.path(f"{FOLDER}/{digest}"))
+        self._crcs: dict[str, Any] = {}
+
+    @cached_property
+    def index(self) -> PictureIndex:
+        return PictureIndex(self.directory)
+
+    @cached_property
+    def about(self) -> dict[str, Any]:
+        """The fixed part in words, as it was said when it was made."""
+        return parsed(self.directory.read(ABOUT), f"{FOLDER}/{self.digest}/{ABOUT}")
+
+    @property
+    def shape(self) -> tuple[int, int, int]:
+        """Channels, height and width of a canvas."""
+        channels, height, width = self.about["shape"]
+        return channels, height, width
+
+    @property
+    def canvas_bytes(self) -> int:
+        return int(np.prod(self.shape))
+
+    def shards(self) -> list[str]:
+        return shard_names(self.directory)
+
+    def count(self) -> int:
+        """How many canvases there are."""
+        self.index.refresh()
+        return self.index.count
+
+    def byte_count(self) -> int:
+        """Bytes on disk."""
+        return sum(path.stat().st_size for path in self.directory.root.rglob("*") if path.is_file())
+
+    def find(self, identities: Digests) -> list[Place | None]:
+        """Where the canvases lie; None for what is not rendered."""
+        found = self.index.find(identities)
+        places: list[Place | None] = []
+        columns = zip(found.segment.tolist(), found.offset.tolist(), found.length.tolist(), found.row.tolist(), strict=True)
+        for i, (segment, offset, length, row) in enumerate(columns):
+            shard = found.shards[segment] if segment >= 0 else ""
+            crcs = self._crcs_of(shard) if segment >= 0 else None
+            if crcs is None or length != self.canvas_bytes or row >= len(crcs):
+                places.append(None)
+            else:
+                places.append(Place(shard, offset, length, int(crcs[row]), row, identities[i].tobytes()))
+        return places
+
+    def has(self, identities: Digests) -> np.ndarray[Any, np.dtype[np.bool_]]:
+        """Which canvases are there."""
+        found = self.index.find(identities)
+        return (found.segment >= 0) & (found.length == self.canvas_bytes)
+
+    def _crcs_of(self, shard: str) -> Any:
+        """The CRC-32 of a shard's canvases, by row; None where it cannot be read."""
+        if shard not in self._crcs:
+            try:
+                with pa.memory_map(str(shard_path(self.directory, shard))) as file:
+                    reader = pa.ipc.open_file(file)
+                    blocks = (reader.get_batch(i) for i in range(reader.num_record_batches))
+                    parts = [block.column("crc32").to_numpy().copy() for block in blocks]
+                self._crcs[shard] = np.concatenate(parts) if parts else np.empty(0, np.uint32)
+            except (pa.ArrowException, OSError, KeyError):
+                self._crcs[shard] = None
+        return self._crcs[shard]
+
+    def begin(self, treatment: Treatment) -> None:
+        """Makes the folder, and says in it what it holds. Indexes that are missing are made."""
+        frame = treatment.frame
+        about = {
+            "pannier": "canvas 1",
+            "shape": [treatment.channels, *frame.canvas],
+            "view": list(frame.view),
+            "margin": list(frame.margin),
+            "fixed": treatment.fixed_fields(),
+        }
+        self.directory.create(ABOUT, (json.dumps(about, indent=2, sort_keys=True) + "\n").encode())
+        restore_segments(self.directory)
+
+    def check(self, *, quick: bool = False) -> Iterator[Damage]:
+        """Tells of all that is not as written; reads every byte, or with `quick` no canvas."""
+        below = f"{FOLDER}/{self.digest}"
+        try:
+            _ = self.shape
+        except (StoreError, NotFoundError, KeyError, TypeError, ValueError):
+            yield Damage(f"{below}/{ABOUT}", "it is missing, or says nothing that can be understood")
+            return
+        for name in self.shards():
+            problem, located = self._problem_of(name, quick)
+            if problem or located is None:
+                yield Damage(f"{below}/{shard_file(name)}", problem)
+                continue
+            file = segment_file(name)
+            there = self.directory.read(file) if self.directory.exists(file) else b""
+            if there and there != segment_bytes(located):
+                yield Damage(f"{below}/{file}", "it does not fit its shard")
+
+    def _problem_of(self, name: str, quick: bool) -> tuple[str, Located | None]:
+        """What is wrong with a shard, nothing for a whole one, and where its canvases lie."""
+        path = shard_path(self.directory, name)
+        try:
+            located = locate(path)
+            if shard_name(path, located) != name:
+                return "its digest is not its name", None
+        except (DamageError, OSError) as error:
+            return str(error), None
+        crcs = self._crcs_of(name)
+        if crcs is None or len(crcs) != len(located.offset):
+            return "its checksums cannot be read", None
+        with open(path, "rb") as file:
+            places = zip(located.offset.tolist(), located.length.tolist(), crcs.tolist(), strict=True)
+            for offset, length, crc in () if quick else places:
+                file.seek(offset)
+                if crc32_of(file.read(length)) != crc:
+                    return "a canvas is not what was rendered", None
+        return "", located
+
+    def remove(self, file: str) -> None:
+        """Takes a damaged file away, a shard with its index; what was in it is made again by the next rendering."""
+        name = Path(file).name.removesuffix(SUFFIX)
+        parts = [Path(file).name] if Path(file).name == ABOUT else [segment_file(name)]
+        parts += [shard_file(name)] if Path(file).parent.name == SHARDS else []
+        for part in parts:
+            if self.directory.exists(part):
+                self.directory.remove(part)
+        for known in ("index", "about"):
+            self.__dict__.pop(known, None)
+        self._crcs.pop(name, None)
+        restore_segments(self.directory)
+
+
+class CanvasWriter:
+    """Writes canvases into shards of about `shard_bytes`; each is published when it is full, and readable from then on."""
+
+    def __init__(self, rendering: Rendering, shard_bytes: int) -> None:
+        self._rendering, self._shard_bytes = rendering, shard_bytes
+        self._shard: ShardWriter | None = None
+        _, self._height, self._width = rendering.shape
+
+    def add(self, identity: bytes, canvas: bytes) -> None:
+        if self._shard is None:
+            self._shard = ShardWriter(self._rendering.directory)
+        facts = Facts("canvas", "raw", self._height, self._width, 1, False)
+        self._shard.add(Picture("", canvas, identity, crc32_of(canvas), facts, 0))
+        if self._shard.byte_count >= self._shard_bytes:
+            self.finish()
+
+    def finish(self) -> None:
+        """Publishes the shard that is being written, if any."""
+        shard, self._shard = self._shard, None
+        if shard is not None:
+            with shard:
+                name, located = shard.finish()
+                publish_segment(self._rendering.directory, name, located)
+
+    def discard(self) -> None:
+        """Leaves nothing of the shard that is being written."""
+        shard, self._shard = self._shard, None
+        if shard is not None:
+            shard.__exit__(None, None, None)
+
+
+def boxes_of(manifest: Manifest, rows: Rows, treatment: Treatment) -> list[Box | None]:
+    """The crop box of each record, from the side columns that the treatment names; None where one of them is NULL."""
+    assert treatment.box is not None
+    columns = [manifest.take(rows, [name]).column(0).to_pylist() for name in treatment.box]
+    return [None if None in box else box for box in zip(*columns, strict=True)]
+
+
+def check_boxes(snapshot: Snapshot, treatment: Treatment) -> None:
+    """Raises NotFoundError, UsageError where the columns that hold crop boxes are not there, or hold no numbers."""
+    for name in treatment.box or ():
+        kind = snapshot.manifest.side_type(name)
+        if kind is None:
+            columns = snapshot.manifest.side_columns
+            raise NotFoundError(f"box: there is no side column {name!r}{did_you_mean(name, columns) or '; there are none'}")
+        if str(kind) not in ("double", "float", "int8", "int16", "int32", "int64", "uint8", "uint16", "uint32", "uint64"):
+            raise UsageError(f"box: the side column {name!r} holds {kind}, not numbers")
+
+
+def identities_of(snapshot: Snapshot, rows: Rows, treatment: Treatment) -> Digests:
+    """The identities of some rows' canvases, (n, 32)."""
+    boxes = boxes_of(snapshot.manifest, rows, treatment) if treatment.box is not None else []
+    return canvas_identities(snapshot.manifest.gather(rows, "sha256"), boxes)
+
+
+def shard_file(name: str) -> str:
+    return f"{SHARDS}/{name}{SUFFIX}"
+
+
+def canvas_identities(sha256: Digests, boxes: list[Box | None]) -> Digests:
+    """The identity of each canvas, (n, 32): the picture's SHA-256, or with a box that of both (four float64, big-endian)."""
+    if not any(box is not None for box in boxes):
+        return np.ascontiguousarray(sha256)
+    found = np.array(sha256, np.uint8)
+    for i, box in enumerate(boxes):
+        if box is not None:
+            numbers = np.array(box, ">f8").tobytes()
+            found[i] = np.frombuffer(hashlib.sha256(sha256[i].tobytes() + numbers).digest(), np.uint8)
+    return found
+
+
+def verify_renderings(directory: Directory, *, quick: bool = False) -> Iterator[Damage]:
+    """What is wrong in all of them; see `Rendering.check`."""
+    for name in directory.list(FOLDER):
+        if name[0] != ".":
+            yield from Rendering(directory, name).check(quick=quick)
+
+
+def renderings(directory: Directory) -> list[Rendering]:
+    """All that a store holds, by digest."""
+    found = [Rendering(directory, name) for name in directory.list(FOLDER)]
+    return [each for each in found if each.directory.exists(ABOUT)]
+
+
+def rendering_of(directory: Directory, treatment: Treatment) -> Rendering | None:
+    """The rendering of a treatment's fixed part, if there is one."""
+    found = Rendering(directory, treatment.fixed_part)
+    try:
+        return found if found.shape == (treatment.channels, *treatment.frame.canvas) and found.shards() else None
+    except (NotFoundError, DamageError, KeyError, TypeError, ValueError):
+        return None
+
+
+def drop(directory: Directory, digest: str) -> int:
+    """Takes a rendering away, whole: how many bytes that frees."""
+    rendering = Rendering(directory, digest)
+    freed = rendering.byte_count()
+    with disk_errors_translated(f"{FOLDER}/{digest}"):
+        shutil.rmtree(rendering.directory.root)
+    return freed

@@ -354,7 +354,7 @@ def test_identities_part_fixed_from_varying() -> None:
         32,
         turn=5,
         margin=pannier.Treatment(32, turn=5).frame.margin[0] / pannier.Treatment(32, turn=5).frame.view[0],
-        scale=1.15,
+        scale=1.1,
     )
     assert pannier.Treatment(32, tone="clahe").fixed_part != pannier.Treatment(32).fixed_part
 

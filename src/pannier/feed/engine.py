@@ -20,6 +20,7 @@ from pannier.errors import PannierError, PictureError
 from pannier.feed.buffers import FreeSlots, Slot
 from pannier.feed.lookup import Issued, Item
 from pannier.images.chance import Variation
+from pannier.images.facts import Facts
 from pannier.images.prepare import Preparation
 from pannier.images.treatment import Treatment
 from pannier.store.canvases import Rendering
@@ -45,12 +46,13 @@ class _Run:
 class Stream:
     """A row of batches under way. The issuer's thread consumes `batches` and counts `issued`; the consumer `collected`.
 
-    `key_of` names a record by its row in the manifest, for errors.
+    `key_of` names a record by its row in the manifest, for errors; `find` finds a picture of which only the canvas is known.
     `done` gives every batch when it is whole, errors as they come, and (None, None) where the consumer should look again.
     """
 
     batches: Iterator[Issued]
     key_of: Callable[[int], str]
+    find: Callable[[int], tuple[Place, Facts]]
     issued: int = 0
     collected: int = 0
     is_cancelled: bool = False
@@ -185,8 +187,10 @@ class Engine:
         self._slot_count += 1
         self.free.put(Slot(self._slot_count, self._settings.batch_size, shape, dtype))
 
-    def start(self, batches: Iterator[Issued], key_of: Callable[[int], str]) -> Stream:
-        stream = Stream(batches, key_of)
+    def start(
+        self, batches: Iterator[Issued], key_of: Callable[[int], str], find: Callable[[int], tuple[Place, Facts]]
+    ) -> Stream:
+        stream = Stream(batches, key_of, find)
         self._streams.put(stream)
         return stream
 
@@ -347,14 +351,16 @@ class _Hand:
         """Prepares a run's pictures into their batch's slot; the error that stopped it, if one did."""
         slot = run.batch.slot
         assert slot is not None
-        item = None
+        item, place = None, None
         try:
             for item in run.items:
-                at, _, place, facts, variation, box, canvas, _ = item
+                at, record, place, facts, variation, box, canvas, _ = item
+                if canvas is not None and self._from_canvas(canvas, slot.array[at], variation):
+                    continue
+                if place is None or facts is None:
+                    place, facts = run.stream.find(record)
                 if self._preparation is None:
                     slot.items[at] = self._reader.read(place)
-                    continue
-                if canvas is not None and self._from_canvas(canvas, slot.array[at], variation):
                     continue
                 data = self._room_for(place.length)
                 self._reader.read_into(data, place)
@@ -364,7 +370,8 @@ class _Hand:
                     self._preparation.into(data, facts, slot.array[at], variation, box)
         except (ReadError, PictureError) as error:
             assert item is not None
-            return damage(item.place, run.stream.key_of(item.record), _what(error))
+            assert place is not None
+            return damage(place, run.stream.key_of(item.record), _what(error))
         except BaseException as error:
             return error
         return None

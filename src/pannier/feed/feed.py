@@ -233,7 +233,7 @@ class Feed:
         assert self._engine is not None
         lookup = self._lookup()
         self._ready, self._upcoming = {}, (epoch, number)
-        self._stream = self._engine.start(lookup.batches(epoch, epoch + 1, number, number + 1), lookup.key_of)
+        self._stream = self._engine.start(lookup.batches(epoch, epoch + 1, number, number + 1), lookup.key_of, lookup.found)
         try:
             return self._next_batch(number, epoch)
         finally:
@@ -337,7 +337,7 @@ class Feed:
         assert self._engine is not None
         self._ready, self._upcoming = {}, (epoch, 0)
         lookup = self._lookup()
-        self._stream = self._engine.start(lookup.batches(epoch, until), lookup.key_of)
+        self._stream = self._engine.start(lookup.batches(epoch, until), lookup.key_of, lookup.found)
 
     def _start_engine(self) -> None:
         if self._engine is None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 import time
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
@@ -32,13 +33,14 @@ LOOKED_UP_AT_ONCE = 128
 class Item(NamedTuple):
     """One record of a batch: where in it, which row of the manifest, where its bytes lie, and what is known of them.
 
-    `canvas` is where its canvas lies, if it is rendered; `variation` what is random about it, if anything.
+    `canvas` is where its canvas lies, if it is rendered; `variation` what is random about it, if anything. Where all of a
+    batch is rendered, `place` and `facts` are looked up only if a canvas turns out to be damaged.
     """
 
     at: int
     record: int
-    place: Place
-    facts: Facts
+    place: Place | None
+    facts: Facts | None
     variation: Variation | None
     box: Box | None
     canvas: Place | None
@@ -79,6 +81,7 @@ class Lookup:
         self._seed, self._shuffle, self._treatment = seed, shuffle, treatment
         self._augmented = treatment if augment and treatment is not None and treatment.varies else None
         self._rendering = rendering
+        self._lock = threading.Lock()
 
     def batches(self, epoch: int, until: int, begin: int = 0, end: int | None = None) -> Iterator[Issued]:
         """The batches of the epochs from `epoch` to before `until`, of each those from `begin` to before `end`.
@@ -92,6 +95,12 @@ class Lookup:
             for first in range(begin, steps, group):
                 last = min(first + group, steps)
                 yield from self._look_up(each, first, positions[first * self._batch_size : last * self._batch_size])
+
+    def found(self, row: int) -> tuple[Place, Facts]:
+        """Where one record's picture lies, and what is known of it. Raises DamageError. For any thread."""
+        with self._lock:
+            rows = np.array([row], np.int64)
+            return self._places(rows)[0], self._facts(rows)[0]
 
     def key_of(self, row: int) -> str:
         """The key of a record by its row in the manifest."""
@@ -114,10 +123,6 @@ class Lookup:
     def _look_up(self, epoch: int, first: int, positions: Array) -> Iterator[Issued]:
         """The batches from number `first` on whose records are at those positions."""
         rows, size = self._rows[positions], self._batch_size
-        places = self._places(rows)
-        _give_way()
-        facts = self._facts(rows)
-        _give_way()
         varied: Iterable[Variation | None] = repeat(None)
         if self._augmented is not None:
             varied = variations(self._augmented, self._manifest.hashes[rows], self._seed, epoch)
@@ -129,6 +134,13 @@ class Lookup:
         if self._rendering is not None:
             sha256 = self._manifest.gather(rows, "sha256")
             canvases = self._rendering.find(canvas_identities(sha256, boxes if isinstance(boxes, list) else []))
+        places: Iterable[Place | None] = repeat(None)
+        facts: Iterable[Facts | None] = repeat(None)
+        if not isinstance(canvases, list) or None in canvases:
+            places = self._places(rows)
+            _give_way()
+            facts = self._facts(rows)
+            _give_way()
         heavy = self._heavy[positions].tolist()
         within = [at % size for at in range(len(rows))]
         items = _tuples(Item, within, rows.tolist(), places, facts, varied, boxes, canvases, heavy)

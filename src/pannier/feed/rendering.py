@@ -137,14 +137,13 @@ def _fill(
         with _CanvasFeed(snapshot, treatment, rows, **options) as feed:
             for batch in feed:
                 own = identities[np.searchsorted(rows, batch._rows)]
-                for identity, canvas in zip(own, batch.images, strict=True):
-                    writer.add(identity.tobytes(), canvas.tobytes())
+                writer.add([identity.tobytes() for identity in own], batch.images)
                 done += len(batch)
                 if progress:
                     progress(done, len(rows))
         writer.finish()
     finally:
-        writer.discard()
+        writer.close()
 
 
 def list_renderings(store: Store) -> list[Rendered]:

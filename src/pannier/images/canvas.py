@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 
 LARGEST_MARGIN, LARGEST_SCALE = 0.5, 2.0
 # canvas pixels to one of the strongest zoom's: with the bilinear warp then about as sharp as one resize (docs/treatments.md)
-FINENESS = 1.15
+FINENESS = 1.1
 
 
 def warps(treatment: Treatment) -> bool:

@@ -6,10 +6,12 @@ the canvas' identity: the SHA-256 of the encoded picture, or of that and its cro
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import json
 import shutil
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -27,7 +29,7 @@ from pannier.store.files import Directory, disk_errors_translated
 from pannier.store.index import PictureIndex, publish_segment, restore_segments, segment_bytes, segment_file
 from pannier.store.reading import Place
 from pannier.store.shards import FOLDER as SHARDS
-from pannier.store.shards import SUFFIX, Located, Picture, ShardWriter, locate, shard_name, shard_names, shard_path
+from pannier.store.shards import SUFFIX, Located, ShardWriter, locate, shard_name, shard_names, shard_path
 
 if TYPE_CHECKING:
     from pannier.images.treatment import Treatment
@@ -37,6 +39,7 @@ if TYPE_CHECKING:
 FOLDER = "rendered"
 ABOUT = "canvas.json"
 SHOWN_DIGITS = 12
+_FLUSHED_AT_ONCE = 8 << 20
 
 Box = tuple[float, float, float, float]
 Digests = np.ndarray[Any, np.dtype[np.uint8]]
@@ -92,15 +95,22 @@ class Rendering:
     def find(self, identities: Digests) -> list[Place | None]:
         """Where the canvases lie; None for what is not rendered."""
         found = self.index.find(identities)
-        places: list[Place | None] = []
-        columns = zip(found.segment.tolist(), found.offset.tolist(), found.length.tolist(), found.row.tolist(), strict=True)
-        for i, (segment, offset, length, row) in enumerate(columns):
-            shard = found.shards[segment] if segment >= 0 else ""
-            crcs = self._crcs_of(shard) if segment >= 0 else None
-            if crcs is None or length != self.canvas_bytes or row >= len(crcs):
-                places.append(None)
-            else:
-                places.append(Place(shard, offset, length, int(crcs[row]), row, identities[i].tobytes()))
+        crcs = np.zeros(len(identities), np.int64)
+        is_there = (found.segment >= 0) & (found.length == self.canvas_bytes)
+        for number in np.unique(found.segment[is_there]).tolist():
+            here, known = np.flatnonzero(found.segment == number), self._crcs_of(found.shards[number])
+            rows = found.row[here]
+            fits = rows < (0 if known is None else len(known))
+            is_there[here] &= fits
+            crcs[here[fits]] = known[rows[fits]] if fits.any() else 0
+        content = np.ascontiguousarray(identities).tobytes()
+        digests = [content[at : at + 32] for at in range(0, len(content), 32)]
+        shards = [found.shards[number] for number in found.segment.tolist()] if found.shards else [""] * len(crcs)
+        columns = (shards, found.offset.tolist(), found.length.tolist(), crcs.tolist(), found.row.tolist(), digests)
+        places: list[Place | None] = [tuple.__new__(Place, each) for each in zip(*columns, strict=True)]
+        if not is_there.all():
+            for i in np.flatnonzero(~is_there).tolist():
+                places[i] = None
         return places
 
     def has(self, identities: Digests) -> np.ndarray[Any, np.dtype[np.bool_]]:
@@ -187,18 +197,29 @@ class Rendering:
 
 
 class CanvasWriter:
-    """Writes canvases into shards of about `shard_bytes`; each is published when it is full, and readable from then on."""
+    """Writes canvases into shards of about `shard_bytes`; each is published when it is full, and readable from then on.
+
+    A thread of its own sends what is written to the disk meanwhile. `close` leaves nothing of an unfinished shard.
+    """
 
     def __init__(self, rendering: Rendering, shard_bytes: int) -> None:
         self._rendering, self._shard_bytes = rendering, shard_bytes
         self._shard: ShardWriter | None = None
-        _, self._height, self._width = rendering.shape
+        _, height, width = rendering.shape
+        self._facts = Facts("canvas", "raw", height, width, 1, False)
+        self._unflushed = 0
+        self._flusher = ThreadPoolExecutor(1, thread_name_prefix="pannier-flush")
 
-    def add(self, identity: bytes, canvas: bytes) -> None:
+    def add(self, identities: list[bytes], canvases: Any) -> None:
+        """Canvases in one array, uint8 (n, channels, height, width), with their identities."""
         if self._shard is None:
             self._shard = ShardWriter(self._rendering.directory)
-        facts = Facts("canvas", "raw", self._height, self._width, 1, False)
-        self._shard.add(Picture("", canvas, identity, crc32_of(canvas), facts, 0))
+        crcs = [crc32_of(canvas.data.cast("B")) for canvas in canvases]
+        self._shard.add_equal(identities, crcs, self._facts, canvases)
+        self._unflushed += canvases.nbytes
+        if self._unflushed >= _FLUSHED_AT_ONCE:
+            self._unflushed = 0
+            self._flusher.submit(_flush_quietly, self._shard)
         if self._shard.byte_count >= self._shard_bytes:
             self.finish()
 
@@ -210,11 +231,17 @@ class CanvasWriter:
                 name, located = shard.finish()
                 publish_segment(self._rendering.directory, name, located)
 
-    def discard(self) -> None:
-        """Leaves nothing of the shard that is being written."""
+    def close(self) -> None:
         shard, self._shard = self._shard, None
+        self._flusher.shutdown()
         if shard is not None:
             shard.__exit__(None, None, None)
+
+
+def _flush_quietly(shard: ShardWriter) -> None:
+    """Whether it succeeds is seen when the shard is finished."""
+    with contextlib.suppress(OSError):
+        shard.flush_early()
 
 
 def boxes_of(manifest: Manifest, rows: Rows, treatment: Treatment) -> list[Box | None]:

@@ -17,20 +17,21 @@ def light(view, matrices, tables, has_table, out):
     `matrices` int32 (stages, channels, channels + 1): 12 bits behind the point; a value is (sum + 2048) >> 12, kept within
     0..255. `tables` uint8 (stages, 256), used where `has_table` says so.
     """
-    channels, height, width = view.shape
-    for y in range(height):
-        for stage in range(matrices.shape[0]):
-            m = matrices[stage]
-            source = view if stage == 0 else out
-            if channels == 3:
-                mix(source[0, y], source[1, y], source[2, y], m, out[0, y], out[1, y], out[2, y])
-            else:
-                scaled(source[0, y], m[0, 0], m[0, 1], out[0, y])
-            if has_table[stage]:
-                for c in range(channels):
-                    row = out[c, y]
-                    for x in range(width):
-                        row[x] = tables[stage, row[x]]
+    channels = view.shape[0]
+    count = view.shape[1] * view.shape[2]
+    first, planes = view.reshape(channels, count), out.reshape(channels, count)
+    for stage in range(matrices.shape[0]):
+        m = matrices[stage]
+        source = first if stage == 0 else planes
+        if channels == 3:
+            mix(source[0], source[1], source[2], m, planes[0], planes[1], planes[2])
+        else:
+            scaled(source[0], m[0, 0], m[0, 1], planes[0])
+        if has_table[stage]:
+            for c in range(channels):
+                plane = planes[c]
+                for i in range(count):
+                    plane[i] = tables[stage, plane[i]]
 
 
 @njit(**CACHED)

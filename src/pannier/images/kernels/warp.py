@@ -151,14 +151,14 @@ def places(matrix, y, steps, rows, columns):
     if g == 0.0 and h == 0.0:
         for x in range(rows.shape[0]):
             at_x = x + 0.5
-            columns[x] = I32(math.floor((a * at_x + u - 0.5) * steps + nudge))
-            rows[x] = I32(math.floor((d * at_x + v - 0.5) * steps + nudge))
+            columns[x] = I32(np.floor((a * at_x + u - 0.5) * steps + nudge))
+            rows[x] = I32(np.floor((d * at_x + v - 0.5) * steps + nudge))
     else:
         for x in range(rows.shape[0]):
             at_x = x + 0.5
             near = 1.0 / (g * at_x + w)
-            columns[x] = I32(math.floor(((a * at_x + u) * near - 0.5) * steps + nudge))
-            rows[x] = I32(math.floor(((d * at_x + v) * near - 0.5) * steps + nudge))
+            columns[x] = I32(np.floor(((a * at_x + u) * near - 0.5) * steps + nudge))
+            rows[x] = I32(np.floor(((d * at_x + v) * near - 0.5) * steps + nudge))
 
 
 @njit(**CACHED)
@@ -173,11 +173,10 @@ def bilinear(canvas, origin, size, matrix, border, pad, rows, columns, packed, c
         pack(planes[0], planes[1], planes[2], packed[:count])
     for y in range(height):
         places(matrix, y, 256, rows, columns)
-        # a row that lies inside as a whole, as with enough margin all do, needs no questions for each pixel
-        low_y, high_y, low_x, high_x = rows[0], rows[0], columns[0], columns[0]
-        for x in range(1, width):
-            low_y, high_y = min(low_y, rows[x]), max(high_y, rows[x])
-            low_x, high_x = min(low_x, columns[x]), max(high_x, columns[x])
+        # a row that lies inside as a whole, as with enough margin all do, needs no questions for each pixel; its places lie
+        # on a line, so its ends are the furthest
+        low_y, high_y = min(rows[0], rows[width - 1]), max(rows[0], rows[width - 1])
+        low_x, high_x = min(columns[0], columns[width - 1]), max(columns[0], columns[width - 1])
         if low_y >= 0 and low_x >= 0 and (high_y >> 8) < bottom and (high_x >> 8) < right:
             if channels == 3:
                 blend_three(packed[:count], stride, origin, rows, columns, corners, out[0, y], out[1, y], out[2, y])
@@ -217,17 +216,24 @@ def blend_three(packed, stride, origin, rows, columns, corners, red, green, blue
     for x in range(rows.shape[0]):
         at = U64(((rows[x] >> I32(8)) - top) * step + (columns[x] >> I32(8)) - left)
         first[x], second[x], third[x], fourth[x] = packed[at], to_right[at], below[at], beyond[at]
-    half, eight, bits, mask, whole = U32(32768), U32(8), U32(16), U32(255), U32(256)
+    eight, mask, whole = U32(8), U32(255), U32(256)
     for x in range(rows.shape[0]):
         fy, fx = U32(rows[x] & I32(255)), U32(columns[x] & I32(255))
-        gy, gx = whole - fy, whole - fx
-        a, b, c, d = gx * gy, fx * gy, gx * fy, fx * fy
+        gy, gx = U32(whole - fy), U32(whole - fx)
+        a, b, c, d = U32(gx * gy), U32(fx * gy), U32(gx * fy), U32(fx * fy)
         p, q, r, s = first[x], second[x], third[x], fourth[x]
-        red[x] = U8((a * (p & mask) + b * (q & mask) + c * (r & mask) + d * (s & mask) + half) >> bits)
+        red[x] = blended(a, b, c, d, p & mask, q & mask, r & mask, s & mask)
         p, q, r, s = p >> eight, q >> eight, r >> eight, s >> eight
-        green[x] = U8((a * (p & mask) + b * (q & mask) + c * (r & mask) + d * (s & mask) + half) >> bits)
-        p, q, r, s = p >> eight, q >> eight, r >> eight, s >> eight
-        blue[x] = U8((a * p + b * q + c * r + d * s + half) >> bits)
+        green[x] = blended(a, b, c, d, p & mask, q & mask, r & mask, s & mask)
+        blue[x] = blended(a, b, c, d, p >> eight, q >> eight, r >> eight, s >> eight)
+
+
+@njit(nogil=True, inline="always")
+def blended(a, b, c, d, p, q, r, s):
+    """Kept to 32 bits, which the compiler's own rules would widen to 64."""
+    upper = U32(U32(a * U32(p)) + U32(b * U32(q)))
+    lower = U32(U32(c * U32(r)) + U32(d * U32(s)))
+    return U8(U32(U32(upper + lower) + U32(32768)) >> U32(16))
 
 
 @njit(**CACHED)

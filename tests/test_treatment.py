@@ -97,10 +97,8 @@ def test_a_flipped_picture_is_the_mirrored_array(h: int, w: int, flips: int, fit
     picture = draw(h * 100 + w, h, w)
     preparation.pixels_into(picture, plain)
     preparation.pixels_into(picture, flipped, Variation(flips))
-    _, (tall, wide, above, before) = place(h, w, preparation.treatment.frame)
-    inner, other = (a[:, above : above + tall, before : before + wide] for a in (plain, flipped))
     steps_y, steps_x = -1 if flips & FLIP_VERTICAL else 1, -1 if flips & FLIP_HORIZONTAL else 1
-    assert np.array_equal(inner[:, ::steps_y, ::steps_x], other)
+    assert np.array_equal(plain[:, ::steps_y, ::steps_x], flipped)
 
 
 @pytest.mark.parametrize(

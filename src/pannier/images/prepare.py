@@ -224,11 +224,10 @@ class Preparation:
         rows, columns = pixels.shape[:2]
         self._scratch = scratch = _grown(self._scratch, way.scratch_bytes)
         lies = pixels.reshape(rows, columns * self._channels)
-        is_partly_free = self._place(
-            lies, self._channels, way.box, way.target, flips, self._filter, *line, window, scratch, out
-        )
+        target = way.target if not flips else _mirrored(way.target, self._frame.canvas, flips)
+        is_partly_free = self._place(lies, self._channels, way.box, target, flips, self._filter, *line, window, scratch, out)
         if is_partly_free:
-            self._fill_edges(out, way.target, window, self._border, self._pad, *line)
+            self._fill_edges(out, target, window, self._border, self._pad, *line)
 
     def _from_window(self, canvas: Array, origin: tuple[int, int], out: Array, variation: Variation) -> None:
         """The part of the canvas that lies at `origin` -> `out`: warp, light and the like, values."""
@@ -310,6 +309,16 @@ class Preparation:
             self._decoded = np.empty(byte_count, np.uint8)
             self._room = self._decoded.data
         return self._room[:byte_count]
+
+
+def _mirrored(target: tuple[int, int, int, int], canvas: tuple[int, int], flips: int) -> tuple[int, int, int, int]:
+    """Where a picture lies on a mirrored canvas, whose padding need not be alike on both sides."""
+    height, width, above, before = target
+    if flips & FLIP_VERTICAL:
+        above = canvas[0] - above - height
+    if flips & FLIP_HORIZONTAL:
+        before = canvas[1] - before - width
+    return height, width, above, before
 
 
 def _border_of(treatment: Treatment) -> str:

@@ -35,7 +35,7 @@ PROOFS = (
     ("Limited feeds", "tests/test_proofs.py::test_no_feed_exceeds_an_enforced_limit", 21),
     ("Rendered or not", "tests/test_rendering.py::test_rendered_or_not_whatever_the_workers_batches_are_equal", 20),
     ("Damaged renderings", "tests/test_rendering.py::test_damage_is_found_and_made_again", 20),
-    ("Killed renderings", "tests/test_rendering.py::test_killed_at_any_instant_nothing_is_lost", 20),
+    ("Killed renderings", "tests/test_rendering.py::test_killed_at_any_instant_nothing_is_lost", 8),
     ("Raced feeds", "tests/test_feed.py::test_raced_feeds_give_the_same_bytes", 21),
 )
 HUNTED = 500

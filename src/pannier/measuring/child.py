@@ -52,6 +52,8 @@ def serve(make_runner: Callable[[Job], Runner]) -> None:
             answer({"pictures": pictures, "seconds": seconds})
     except BaseException as error:
         answer({"error": type(error).__name__, "message": str(error)})
+    else:
+        getattr(runner, "end", lambda: None)()
     answers.flush()
     os._exit(0)  # the parent has its answer; nothing of this process is wanted any more
 
@@ -97,6 +99,11 @@ class FeedRunner:
                 size = len(batch)
                 del batch
                 yield size
+
+    def end(self) -> None:
+        """Leaves no lease behind; threads end with the process."""
+        if self._feed._lease is not None:
+            self._feed._lease.end()
 
     def run(self, seconds: float, *, settle: bool = True) -> tuple[int, float]:
         for _ in range(self._untimed):

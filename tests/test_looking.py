@@ -87,6 +87,7 @@ def test_look_draws_steps_variations_and_choices(
         ((store, "--size", "20"), "name a record's key"),
         ((store, key), "--treatment FILE"),
         ((picture, "--size", "20", "--times", "3"), "no random steps"),
+        ((picture, "--size", "20", "--size", "30", "--times", "3"), "of one treatment"),
     ):
         ended = run("look", *arguments, "--figure", figure)
         assert (ended.status, says in ended.err) == (2, True), ended.err

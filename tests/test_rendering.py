@@ -18,6 +18,7 @@ import pytest
 import pannier
 from pannier.errors import NotFoundError, PannierError, StoreError, UsageError
 from pannier.feed.rendering import drop_rendering, list_renderings, plan_rendering
+from pannier.figures.sheet import treated
 from pannier.store.canvases import rendering_of
 from tests.conftest import fill
 
@@ -149,6 +150,11 @@ def test_crop_boxes_are_part_of_a_canvas(tmp_path: Path) -> None:
     treatment = pannier.Treatment(16, box=["top", "left", "tall", "wide"], **VARIED)
     before = fed(snapshot, treatment)
     plain = treatment.with_fields(box=None)
+    seen = treated([snapshot[keys[0]]], treatment)[0].pixels
+    assert np.array_equal(seen, treatment.undo(treatment(snapshot[keys[0]].bytes(), box=snapshot[keys[0]].box(treatment))))
+    assert snapshot[keys[-1]].box(treatment) is None
+    with pytest.raises(NotFoundError, match="did you mean 'wide'"):
+        snapshot[keys[0]].box(treatment.with_fields(box=["top", "left", "tall", "wied"]))
     assert not np.array_equal(before[0], fed(snapshot, plain)[0])
     pannier.render(snapshot, treatment)
     assert all(np.array_equal(*each) for each in zip(before, fed(snapshot, treatment, rendered=True), strict=True))
@@ -162,8 +168,9 @@ def test_crop_boxes_are_part_of_a_canvas(tmp_path: Path) -> None:
             snapshot.feed(None, treatment.with_fields(box=columns))
 
 
-def test_what_would_not_fit_is_refused_before_anything_is_written(own: pannier.Snapshot) -> None:
+def test_what_would_not_fit_is_refused_before_anything_is_written(own: pannier.Snapshot, run: Any) -> None:
     treatment = pannier.Treatment(64)
+    assert "over the cap" in run("render", own.store.path, "--size", "64", "--cap", "100KiB", "--preview").out
     with pytest.raises(StoreError, match="over the cap of 100 KiB"):
         pannier.render(own, treatment, cap="100KiB")
     assert list_renderings(own.store) == []
@@ -189,7 +196,7 @@ def test_damage_is_found_and_made_again(own: pannier.Snapshot, scale: int, caplo
         rendering = rendering_of(own.store.directory, treatment)
         assert rendering is not None
         assert not list(rendering.check())
-        files = sorted(rendering.directory.root.rglob("*.arrow"))
+        files = sorted(path for path in rendering.directory.root.rglob("*.*") if path.is_file())
         path = files[rng.integers(len(files))]
         size = path.stat().st_size
         if rng.random() < 0.3:
@@ -283,5 +290,9 @@ def test_one_batch_of_an_epoch_is_what_feeding_gives(packed: pannier.Snapshot) -
             assert batch.keys == epochs[epoch][number][0]
             assert np.array_equal(batch.images, epochs[epoch][number][1])
         assert next(iter(feed)).epoch == 2
+        for _ in feed:
+            with pytest.raises(UsageError, match="a loop over this feed is under way"):
+                feed.batch_at(0, 0)
+            break
         with pytest.raises(UsageError, match="batches 0 to 5"):
             feed.batch_at(0, 6)

@@ -36,7 +36,7 @@ def docket(
     from pannier.store.versions.docket import relative_to
 
     snapshot = open_snapshot(store)
-    treated = treatment.treatment(snapshot) if treatment != NO_TREATMENT and (treatment.file or treatment.fields) else None
+    treated = treatment.treatment(snapshot) if treatment.are_said else None
     found = snapshot.docket(
         treated,
         store=store_as or relative_to(snapshot.store.path.absolute(), os.getcwd()),

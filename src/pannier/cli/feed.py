@@ -12,11 +12,13 @@ from pannier.cli.options import (
     AsJson,
     LabelAs,
     Last,
+    MemoryLimit,
     Split,
     StoreHint,
     Subset,
     TreatmentOptions,
     Where,
+    Workers,
     takes_treatment,
 )
 from pannier.cli.terminal import Bar, live_bar, plural, print_facts, print_json
@@ -53,9 +55,9 @@ def feed(
     ] = None,
     last: Last = None,
     label_as: LabelAs = None,
-    workers: Annotated[int | None, typer.Option(help="Threads; by default all usable cores.")] = None,
+    workers: Workers = None,
     ahead: Annotated[int | None, typer.Option(help="Batches kept ready; by default as the limit allows.")] = None,
-    memory_limit: Annotated[str, typer.Option(help="Bound of working memory: 128MiB, auto or none.")] = "auto",
+    memory_limit: MemoryLimit = "auto",
     epochs: Annotated[int, typer.Option(min=1, help="How many epochs.")] = 1,
     digest: Annotated[
         bool,
@@ -167,10 +169,8 @@ def _opened(
     if docket is not None:
         if store is not None:
             raise UsageError("a docket names its store; say where that is here with --store")
-        if treatment.file or treatment.fields:
-            from pannier.images.treatment import Treatment
-
-            said["treatment"] = Treatment.from_file(treatment.file, **treatment.fields) if treatment.file else None
+        if treatment.are_said:
+            said["treatment"] = treatment.as_said() if treatment.file else None
         return from_docket(docket, store=store_hint, **said)
     if store is None:
         raise UsageError("name a store, or a docket with --docket FILE")

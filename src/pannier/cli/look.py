@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from pannier.cli.options import AsJson, Figure, read_size
+from pannier.cli.options import AsJson, Figure, read_size, ready
 from pannier.cli.terminal import drawing, print_json, print_table
 
 if TYPE_CHECKING:
@@ -40,10 +40,12 @@ def look(
     from pannier.images.seen import drawn_words, stages, varied
 
     data, name, box_of, snapshot = _picture(store, key)
-    treatments = [each if snapshot is None else _ready(each, snapshot) for each in _treatments(treatment or [], size or [])]
+    treatments = [ready(each, snapshot) for each in _treatments(treatment or [], size or [])]
     names = _names(treatment or [], size or [])
     path = figure or "look.png"
     if times is not None:
+        if len(treatments) > 1:
+            raise UsageError("--times shows the variations of one treatment: give one --treatment, one --size")
         first = treatments[0]
         pictures = varied(first, data, name, seed, epoch, times, box_of(first))
         if not pictures:
@@ -76,7 +78,6 @@ def look(
 def _picture(store: str, key: str | None) -> tuple[bytes, str, Any, Any]:
     """Bytes, name, what gives the crop box for a treatment, and the snapshot if it is one's record."""
     from pannier.errors import UsageError
-    from pannier.store.canvases import check_boxes
     from pannier.store.store import open as open_snapshot
 
     if key is None:
@@ -86,15 +87,7 @@ def _picture(store: str, key: str | None) -> tuple[bytes, str, Any, Any]:
             return file.read(), os.path.basename(store), lambda treatment: None, None
     snapshot = open_snapshot(store)
     record = snapshot[key]
-
-    def box_of(treatment: Treatment) -> Any:
-        if treatment.box is None:
-            return None
-        check_boxes(snapshot, treatment)
-        box = tuple(record.side[name] for name in treatment.box)
-        return None if None in box else box
-
-    return record.bytes(), record.key, box_of, snapshot
+    return record.bytes(), record.key, record.box, snapshot
 
 
 def _treatments(files: list[str], sizes: list[str]) -> list[Treatment]:
@@ -117,12 +110,6 @@ def _names(files: list[str], sizes: list[str]) -> list[str]:
     if not shown:
         return [f"size {size}" for size in sizes]
     return shown if not sizes else [f"{file} at {size}" for file in shown for size in sizes]
-
-
-def _ready(treatment: Treatment, snapshot: Any) -> Treatment:
-    if treatment.is_ready:
-        return treatment
-    return treatment.measured(snapshot, "train" if "train" in snapshot.splits else None)
 
 
 def _facts(stage: Stage) -> dict[str, Any]:

@@ -6,9 +6,13 @@ import inspect
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import wraps
-from typing import Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 import typer
+
+if TYPE_CHECKING:
+    from pannier.images.treatment import Treatment
+    from pannier.store.snapshot import Snapshot
 
 Store = Annotated[str, typer.Argument(metavar="STORE[@NAME]", help="A store; NAME is a track, a tag or a snapshot's id.")]
 Sources = Annotated[
@@ -23,6 +27,8 @@ Subset = Annotated[
 Seed = Annotated[int, typer.Option("--seed", help="Seed of order and chance.")]
 Figure = Annotated[str | None, typer.Option("--figure", metavar="FILE", help="Draw it into a PNG, PDF or SVG file.")]
 Note = Annotated[str, typer.Option(help="A line to remember it by.")]
+Workers = Annotated[int | None, typer.Option(min=1, help="Threads; by default all usable cores.")]
+MemoryLimit = Annotated[str, typer.Option(help="Bound of working memory: 128MiB, auto or none.")]
 Where = Annotated[str | None, typer.Option(metavar="EXPR", help="Only records for which this SQL holds.")]
 StoreHint = Annotated[str | None, typer.Option("--store", help="Where the docket's store is here.")]
 FactsOption = Annotated[
@@ -57,17 +63,32 @@ class TreatmentOptions:
     file: str | None
     fields: dict[str, Any]
 
-    def treatment(self, snapshot: Any) -> Any:
-        """The treatment that they describe together.
+    @property
+    def are_said(self) -> bool:
+        """Whether a file or any option was given at all."""
+        return bool(self.file or self.fields)
 
-        Standard values without numbers are measured on the split train of the snapshot, or on all of it where it has none.
-        """
+    def as_said(self) -> Treatment:
+        """The treatment that they describe together; its mean and std may not be known yet."""
         from pannier.images.treatment import Treatment
 
-        treatment = Treatment.from_file(self.file, **self.fields) if self.file else Treatment(**self.fields)
-        if not treatment.is_ready:
-            treatment = treatment.measured(snapshot, "train" if "train" in snapshot.splits else None)
+        return Treatment.from_file(self.file, **self.fields) if self.file else Treatment(**self.fields)
+
+    def treatment(self, snapshot: Snapshot) -> Treatment:
+        """The same, ready for that snapshot."""
+        return ready(self.as_said(), snapshot)
+
+
+def measured_split(snapshot: Snapshot) -> str | None:
+    """What mean and std are measured on unless said: the split train, or all records where there is none."""
+    return "train" if "train" in snapshot.splits else None
+
+
+def ready(treatment: Treatment, snapshot: Snapshot | None) -> Treatment:
+    """Standard values without numbers are measured on the snapshot, if there is one."""
+    if treatment.is_ready or snapshot is None:
         return treatment
+    return treatment.measured(snapshot, measured_split(snapshot))
 
 
 NO_TREATMENT = TreatmentOptions(None, {})

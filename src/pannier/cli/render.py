@@ -6,7 +6,16 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from pannier.cli.options import NO_TREATMENT, AsJson, Split, Store, TreatmentOptions, takes_treatment
+from pannier.cli.options import (
+    NO_TREATMENT,
+    AsJson,
+    MemoryLimit,
+    Split,
+    Store,
+    TreatmentOptions,
+    Workers,
+    takes_treatment,
+)
 from pannier.cli.terminal import plural, print_facts, print_json, print_table, progress_bar
 
 if TYPE_CHECKING:
@@ -19,8 +28,8 @@ def render(
     treatment: TreatmentOptions = NO_TREATMENT,
     split: Split = None,
     cap: Annotated[str, typer.Option(metavar="BYTES", help="The most that renderings may take, or none.")] = "20GiB",
-    workers: Annotated[int | None, typer.Option(min=1, help="Threads; by default all usable cores.")] = None,
-    memory_limit: Annotated[str, typer.Option(help="Bound of working memory: 128MiB, auto or none.")] = "auto",
+    workers: Workers = None,
+    memory_limit: MemoryLimit = "auto",
     check: Annotated[
         bool, typer.Option("--check", metavar="", help="Read what is there first, and make again what is damaged.")
     ] = False,
@@ -38,7 +47,6 @@ def render(
     from pannier.errors import UsageError
     from pannier.feed.rendering import drop_rendering, list_renderings, plan_rendering
     from pannier.feed.rendering import render as render_snapshot
-    from pannier.images.treatment import Treatment
     from pannier.sizes import show_bytes
     from pannier.store.snapshot import address
     from pannier.store.store import open as open_snapshot
@@ -53,11 +61,10 @@ def render(
         found = list_renderings(opened)
         print_json([_rendered_facts(each) for each in found]) if json else _print_list(found)
         return 0
-    if not treatment.file and not treatment.fields:
+    if not treatment.are_said:
         raise UsageError("say through which treatment: --treatment FILE, or --size")
     snapshot = open_snapshot(store)
-    fields = treatment.fields
-    through = Treatment.from_file(treatment.file, **fields) if treatment.file else Treatment(**fields)
+    through = treatment.as_said()
     plan = plan_rendering(snapshot, through, split=split, cap=cap)
     if not json:
         _print_plan(plan, preview)
@@ -116,4 +123,6 @@ def _print_plan(plan: RenderPlan, preview: bool) -> None:
         ]
     )
     if preview:
-        print("\nNothing was made: leave --preview out to render")
+        is_over = plan.cap_bytes is not None and plan.kept_bytes + plan.new_bytes > plan.cap_bytes
+        what = "raise --cap, or drop another rendering" if is_over else "leave --preview out to render"
+        print(f"\nNothing was made: {'it would be over the cap, ' if is_over else ''}{what}")

@@ -66,13 +66,12 @@ def sheet(
 
     if probability is not None and predicted is None:
         raise UsageError("--probability goes with --predicted COLUMN, whose values it is about")
-    has_treatment = bool(treatment.file or treatment.fields)
-    if treated and not has_treatment:
+    if treated and not treatment.are_said:
         raise UsageError("--treated: say how, with --treatment FILE or --size")
-    if has_treatment and not treated and batch is None:
+    if treatment.are_said and not treated and batch is None:
         raise UsageError("a treatment goes with --treated, or with --batch")
     snapshot = open_snapshot(store)
-    made = treatment.treatment(snapshot) if has_treatment else None
+    made = treatment.treatment(snapshot) if treatment.are_said else None
     shown: list[Shown]
     if batch is not None:
         options: dict[str, Any] = {"subset": subset, "where": where, "seed": seed, "batch_size": batch_size}

@@ -6,7 +6,17 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from pannier.cli.options import NO_TREATMENT, AsJson, Figure, Store, TreatmentOptions, takes_treatment
+from pannier.cli.options import (
+    NO_TREATMENT,
+    AsJson,
+    Figure,
+    MemoryLimit,
+    Store,
+    TreatmentOptions,
+    Workers,
+    measured_split,
+    takes_treatment,
+)
 from pannier.cli.terminal import drawing, print_json, print_table, progress_bar
 
 if TYPE_CHECKING:
@@ -21,8 +31,8 @@ def stats(
     save: Annotated[
         bool, typer.Option("--save", metavar="", help="Put mean and std into the treatment file, with what they are of.")
     ] = False,
-    workers: Annotated[int | None, typer.Option(min=1, help="Threads; by default all usable cores.")] = None,
-    memory_limit: Annotated[str, typer.Option(help="Bound of working memory: 128MiB, auto or none.")] = "auto",
+    workers: Workers = None,
+    memory_limit: MemoryLimit = "auto",
     figure: Figure = None,
     json: AsJson = False,
 ) -> int:
@@ -34,15 +44,13 @@ def stats(
     """
     from pannier.errors import UsageError
     from pannier.feed.statistics import measure_values
-    from pannier.images.treatment import Treatment
     from pannier.store.store import open as open_snapshot
 
     if save and treatment.file is None:
         raise UsageError("--save needs a file to put them into: --treatment FILE")
     snapshot = open_snapshot(store)
-    fields = treatment.fields
-    through = Treatment.from_file(treatment.file, **fields) if treatment.file else Treatment(**fields)
-    chosen = split if split is not None else ("train" if "train" in snapshot.splits else None)
+    through = treatment.as_said()
+    chosen = split if split is not None else measured_split(snapshot)
     with progress_bar("stats") as bar:
         found = measure_values(snapshot, chosen, through, workers=workers, memory_limit=memory_limit, progress=bar)
     facts = _facts(found)

@@ -228,6 +228,8 @@ class Feed:
         if epoch < 0 or not 0 <= number < len(self):
             raise UsageError(f"an epoch has the batches 0 to {len(self) - 1}: there is no batch {number} of epoch {epoch}")
         self._check_open()
+        if self._since is not None:
+            raise UsageError("a loop over this feed is under way: finish it, or open a feed for this batch")
         self._stop_stream()
         self._start_engine()
         assert self._engine is not None
@@ -481,7 +483,7 @@ def pictures_digest(snapshot: Snapshot, split: str | None) -> str | None:
     if split is not None and any(name.strip() not in snapshot.splits for name in split.split(",")):
         return None
     sha256 = snapshot.manifest.gather(snapshot.rows_of(split), "sha256")
-    return hashlib.sha256(b"".join(sorted(row.tobytes() for row in sha256))).hexdigest()
+    return hashlib.sha256(np.sort(np.ascontiguousarray(sha256).view("S32").ravel()).tobytes()).hexdigest()
 
 
 def _needs(

@@ -17,8 +17,9 @@ from pannier.feed.buffers import Slot
 from pannier.feed.order import shuffled
 from pannier.images.chance import Variation, variations
 from pannier.images.facts import Facts
+from pannier.images.placement import Box
 from pannier.images.treatment import Treatment
-from pannier.store.canvases import Box, Rendering, boxes_of, canvas_identities
+from pannier.store.canvases import Rendering, boxes_of, canvas_identities
 from pannier.store.reading import Place
 from pannier.store.snapshot import Snapshot, check_place
 
@@ -98,9 +99,8 @@ class Lookup:
 
     def found(self, row: int) -> tuple[Place, Facts]:
         """Where one record's picture lies, and what is known of it. Raises DamageError. For any thread."""
-        with self._lock:
-            rows = np.array([row], np.int64)
-            return self._places(rows)[0], self._facts(rows)[0]
+        rows = np.array([row], np.int64)
+        return self._places(rows)[0], self._facts(rows)[0]
 
     def key_of(self, row: int) -> str:
         """The key of a record by its row in the manifest."""
@@ -149,7 +149,8 @@ class Lookup:
 
     def _places(self, rows: Array) -> list[Place]:
         sha256, lengths = self._manifest.gather(rows, "sha256"), self._manifest.gather(rows, "byte_count")
-        found = self._index.find(sha256)
+        with self._lock:  # the index is not for several threads at once
+            found = self._index.find(sha256)
         for i in np.flatnonzero((found.segment < 0) | (found.length != lengths)).tolist():
             where = (int(column[i]) for column in (found.segment, found.length, found.row))
             check_place(self.key_of(rows[i]), sha256[i].tobytes().hex(), int(lengths[i]), found.shards, *where)

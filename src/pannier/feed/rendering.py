@@ -73,19 +73,29 @@ def plan_rendering(
     snapshot: Snapshot, treatment: Treatment, *, split: str | None = None, cap: str | int | None = DEFAULT_CAP
 ) -> RenderPlan:
     """What rendering a snapshot, or a split of it, will cost. Raises NotFoundError, UsageError."""
-    treatment = fixed_only(treatment)
+    return _planned(snapshot, fixed_only(treatment), split, cap)[0]
+
+
+def _planned(
+    snapshot: Snapshot, treatment: Treatment, split: str | None, cap: str | int | None
+) -> tuple[RenderPlan, Array, Array]:
+    """The plan, the rows whose canvases are not there, one for each canvas, and the identities of those."""
     check_boxes(snapshot, treatment)
     rows = snapshot.rows_of(split)
-    missing = _missing(snapshot, treatment, rows)
     identities = identities_of(snapshot, rows, treatment)
-    distinct = len(np.unique(identities.view("S32"))) if len(rows) else 0
+    _, first = np.unique(identities.view("S32").ravel(), return_index=True)
+    first.sort()
+    rows, identities = rows[first], identities[first]
+    distinct = len(rows)
+    rendering = Rendering(snapshot.store.directory, treatment.fixed_part)
+    lacks = ~rendering.has(identities) if rendering.is_there() else np.ones(distinct, bool)
+    missing = rows[lacks]
     shape = (treatment.channels, *treatment.frame.canvas)
     new_bytes = len(missing) * (int(np.prod(shape)) + BYTES_BESIDE)
     kept = sum(each.byte_count() for each in renderings(snapshot.store.directory))
     cap_bytes = None if cap is None or cap == "none" else cap if isinstance(cap, int) else read_bytes(cap)
-    return RenderPlan(
-        treatment.fixed_part, shape, distinct, distinct - len(missing), len(missing), new_bytes, kept, cap_bytes
-    )
+    counts = distinct, distinct - len(missing), len(missing)
+    return RenderPlan(treatment.fixed_part, shape, *counts, new_bytes, kept, cap_bytes), missing, identities[lacks]
 
 
 def render(
@@ -112,35 +122,27 @@ def render(
         if check:
             for damage in rendering.check():
                 rendering.remove(damage.file)
-        plan = plan_rendering(snapshot, treatment, split=split, cap=cap)
+        plan, rows, identities = _planned(snapshot, treatment, split, cap)
         _check_room(snapshot.store, plan)
-        rows = _missing(snapshot, treatment, snapshot.rows_of(split))
         if len(rows):
             rendering.begin(treatment)
-            writer = CanvasWriter(rendering, shard_size)
-            _fill(writer, snapshot, treatment, rows, {"workers": workers, "memory_limit": memory_limit}, progress)
+            with _CanvasFeed(snapshot, treatment, rows, workers=workers, memory_limit=memory_limit) as feed:
+                _fill(CanvasWriter(rendering, shard_size), feed, rows, identities, progress)
     return plan
 
 
 def _fill(
-    writer: CanvasWriter,
-    snapshot: Snapshot,
-    treatment: Treatment,
-    rows: Array,
-    options: dict[str, Any],
-    progress: Callable[[int, int], None] | None,
+    writer: CanvasWriter, feed: Feed, rows: Array, identities: Array, progress: Callable[[int, int], None] | None
 ) -> None:
-    """Renders some rows into shards; what is not finished when it is ended leaves nothing."""
-    identities = identities_of(snapshot, rows, treatment)
+    """Renders some rows, in ascending order, into shards; what is not finished when it is ended leaves nothing."""
     done = 0
     try:
-        with _CanvasFeed(snapshot, treatment, rows, **options) as feed:
-            for batch in feed:
-                own = identities[np.searchsorted(rows, batch._rows)]
-                writer.add([identity.tobytes() for identity in own], batch.images)
-                done += len(batch)
-                if progress:
-                    progress(done, len(rows))
+        for batch in feed:
+            own = identities[np.searchsorted(rows, batch._rows)]
+            writer.add([identity.tobytes() for identity in own], batch.images)
+            done += len(batch)
+            if progress:
+                progress(done, len(rows))
         writer.finish()
     finally:
         writer.close()
@@ -166,16 +168,6 @@ def fixed_only(treatment: Treatment) -> Treatment:
     if treatment.is_ready:
         return treatment
     return treatment.with_fields(values="raw", mean=None, std=None, measured_on=None)
-
-
-def _missing(snapshot: Snapshot, treatment: Treatment, rows: Array) -> Array:
-    """Of some rows those whose canvases are not there, one for each."""
-    identities = identities_of(snapshot, rows, treatment)
-    rendering = Rendering(snapshot.store.directory, treatment.fixed_part)
-    lacks = ~rendering.has(identities) if rendering.shards() else np.ones(len(rows), bool)
-    _, first = np.unique(identities[lacks].view("S32").ravel(), return_index=True)
-    found: Array = rows[lacks][np.sort(first)]
-    return found
 
 
 def _check_room(store: Store, plan: RenderPlan) -> None:

@@ -90,8 +90,7 @@ def treated(records: Sequence[Record], treatment: Treatment) -> list[Shown]:
     """Records' pictures through a treatment, without its random steps, values undone."""
     found = []
     for record in records:
-        box = None if treatment.box is None else tuple(record.side[name] for name in treatment.box)
-        array = treatment(record.bytes(), box=None if box is None or None in box else box)
+        array = treatment(record.bytes(), box=record.box(treatment))
         found.append(Shown(record.key, record.label, record.split, treatment.undo(array), record))
     return found
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from pannier.images.placement import Frame, reduction
+from pannier.images.tone import has_tone
 from pannier.images.varying import GEOMETRY
 
 # as in the kernels, which are not imported for it
@@ -71,7 +72,7 @@ def decoding_costs(
     area = decoded_height * decoded_width
     decoded = area * (3 if treatment.gray_weights is not None else treatment.channels)
     turned = np.where(turns > 1, decoded, 0)
-    evened = area * (treatment.channels + 2) if treatment.tone != "none" or treatment.tone_gamma != 1 else 0 * area
+    evened = area * (treatment.channels + 2) if has_tone(treatment) else 0 * area
     cut = decoded * (3 * len(treatment.own_at("decoded")) + 1) if treatment.frame.decodes_whole else 0 * area
     cut = cut + area if treatment.gray_weights is not None else cut
 

@@ -9,6 +9,7 @@ import numpy as np
 
 from pannier.images.canvas import LARGEST_MARGIN, LARGEST_SCALE, warps
 from pannier.images.cost import after_fit_bytes
+from pannier.images.tone import has_tone
 from pannier.images.varying import GEOMETRY, KINDS, Chance, Crop, Erase, Step
 from pannier.sizes import show_bytes
 
@@ -55,7 +56,7 @@ def fixed_lines(treatment: Treatment) -> list[Line]:
         )
     else:
         lines.append(("color", "rgb"))
-    if treatment.tone != "none" or treatment.tone_gamma != 1:
+    if has_tone(treatment):
         what = {
             "clahe": f"contrast-limited equalization, limit {treatment.clahe_limit:g}, {_by(treatment.clahe_tiles)} tiles"
         }

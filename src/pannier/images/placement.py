@@ -17,6 +17,8 @@ from pannier.images.decode import SMALLEST_REDUCED_SIDE
 RATIO_LEFT = 2
 
 Window = tuple[int, int, int, int]
+# top, left, height, width of a part of a picture
+Box = tuple[float, float, float, float]
 
 
 class Placement(NamedTuple):

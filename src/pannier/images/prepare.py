@@ -30,7 +30,7 @@ from pannier.images.decode import (
 from pannier.images.effects import Effects
 from pannier.images.facts import Facts, check_pixels, read_facts
 from pannier.images.own_steps import call, registered
-from pannier.images.placement import Window, place, reduced, reduction, with_mirrored
+from pannier.images.placement import Box, Window, place, reduced, reduction, with_mirrored
 from pannier.images.tone import Tone, has_tone, trimmed
 from pannier.images.values import is_line, own_line, value_line, value_table
 
@@ -40,7 +40,6 @@ if TYPE_CHECKING:
 __all__ = ["FLIP_HORIZONTAL", "FLIP_VERTICAL", "Preparation", "pixels_of", "warm_up"]
 
 Array = np.ndarray[Any, Any]
-Box = tuple[float, float, float, float]
 
 # pictures of so many different facts are remembered at once
 MOST_WAYS = 256
@@ -164,6 +163,10 @@ class Preparation:
         """A whole canvas, as `canvas_into` makes it, uint8 (channels, height, width) -> `out`."""
         variation = variation or self._plain
         self._from_window(canvas, (0, 0), out, variation)
+
+    def pixels_of(self, data: bytes | memoryview, facts: Facts, box: Box | None = None) -> Pixels:
+        """The pixels that are fitted: decoded, perhaps smaller, upright, cut and toned. Valid until the next call."""
+        return self._pixels_of(data, facts, box)[0]
 
     def _pixels_of(self, data: bytes | memoryview, facts: Facts, box: Box | None) -> tuple[Pixels, _Way]:
         """Decoded, upright, cut and toned pixels, and their way."""

@@ -12,7 +12,9 @@ from pannier.hashing import text_hash
 from pannier.images.chance import draw_numbers, variations
 from pannier.images.decode import decode, upright
 from pannier.images.facts import check_pixels, read_facts
-from pannier.images.prepare import Box, Preparation
+from pannier.images.placement import Box
+from pannier.images.prepare import Preparation
+from pannier.images.tone import has_tone
 from pannier.images.varying import KINDS, Step
 
 if TYPE_CHECKING:
@@ -87,11 +89,12 @@ def stages(
     turned = np.ascontiguousarray(upright(stored, facts.turn))
     found.append(Stage("upright", turned, turned))
     preparation = Preparation(treatment)
-    pixels, _ = preparation._pixels_of(data, facts, box)
     if treatment.box is not None or treatment.trim is not None or treatment.own_at("decoded"):
-        found.append(_stage("cut", pixels))
-    if treatment.tone != "none" or treatment.tone_gamma != 1 or treatment.color == "gray":
-        found.append(_stage("evened out" if treatment.tone != "none" else "colored", pixels))
+        only_cut = Preparation(treatment.with_fields(**_raw(treatment), tone="none", tone_gamma=1.0))
+        found.append(_stage("cut", only_cut.pixels_of(data, facts, box)))
+    if has_tone(treatment) or treatment.color == "gray":
+        name = "evened out" if has_tone(treatment) else "gray"
+        found.append(_stage(name, preparation.pixels_of(data, facts, box)))
     fitted = Preparation(treatment.with_fields(**_raw(treatment))).one(data, box=box)
     found.append(Stage("fitted", fitted, fitted))
     found += [

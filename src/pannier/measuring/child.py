@@ -137,8 +137,9 @@ class BareRunner:
         from pannier.feed.feed import AUGMENTED_SPLIT
         from pannier.images.chance import Variation, variations
         from pannier.images.facts import Facts
+        from pannier.images.placement import Box
         from pannier.images.prepare import Preparation
-        from pannier.store.canvases import Box, boxes_of
+        from pannier.store.canvases import boxes_of
         from pannier.store.shards import shard_path
 
         snapshot, treatment, positions = _opened(job)

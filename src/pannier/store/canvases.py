@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
-import json
 import shutil
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
@@ -24,7 +23,8 @@ from pannier.columns import Rows
 from pannier.errors import DamageError, NotFoundError, StoreError, UsageError, did_you_mean
 from pannier.hashing import crc32_of
 from pannier.images.facts import Facts
-from pannier.store.documents import parsed
+from pannier.images.placement import Box
+from pannier.store.documents import sealed, unsealed
 from pannier.store.files import Directory, disk_errors_translated
 from pannier.store.index import PictureIndex, publish_segment, restore_segments, segment_bytes, segment_file
 from pannier.store.reading import Place
@@ -41,7 +41,6 @@ ABOUT = "canvas.json"
 SHOWN_DIGITS = 12
 _FLUSHED_AT_ONCE = 8 << 20
 
-Box = tuple[float, float, float, float]
 Digests = np.ndarray[Any, np.dtype[np.uint8]]
 
 
@@ -68,7 +67,10 @@ class Rendering:
     @cached_property
     def about(self) -> dict[str, Any]:
         """The fixed part in words, as it was said when it was made."""
-        return parsed(self.directory.read(ABOUT), f"{FOLDER}/{self.digest}/{ABOUT}")
+        try:
+            return unsealed(self.directory.read(ABOUT), f"{FOLDER}/{self.digest}/{ABOUT}")
+        except DamageError as error:
+            raise DamageError(f"{error}; pannier verify --repair takes it away", file=error.file) from None
 
     @property
     def shape(self) -> tuple[int, int, int]:
@@ -82,6 +84,10 @@ class Rendering:
 
     def shards(self) -> list[str]:
         return shard_names(self.directory)
+
+    def is_there(self) -> bool:
+        """Whether there are canvases that can be read."""
+        return not self._about_problem() and bool(self.shards())
 
     def count(self) -> int:
         """How many canvases there are."""
@@ -141,16 +147,18 @@ class Rendering:
             "margin": list(frame.margin),
             "fixed": treatment.fixed_fields(),
         }
-        self.directory.create(ABOUT, (json.dumps(about, indent=2, sort_keys=True) + "\n").encode())
+        if not self.directory.create(ABOUT, sealed(about)) and self._about_problem():
+            self.directory.remove(ABOUT)
+            self.directory.create(ABOUT, sealed(about))
         restore_segments(self.directory)
 
     def check(self, *, quick: bool = False) -> Iterator[Damage]:
         """Tells of all that is not as written; reads every byte, or with `quick` no canvas."""
         below = f"{FOLDER}/{self.digest}"
-        try:
-            _ = self.shape
-        except (StoreError, NotFoundError, KeyError, TypeError, ValueError):
-            yield Damage(f"{below}/{ABOUT}", "it is missing, or says nothing that can be understood")
+        problem = self._about_problem()
+        if problem:
+            if self.shards():  # a writer that was ended at once leaves a folder that holds nothing
+                yield Damage(f"{below}/{ABOUT}", problem)
             return
         for name in self.shards():
             problem, located = self._problem_of(name, quick)
@@ -161,6 +169,14 @@ class Rendering:
             there = self.directory.read(file) if self.directory.exists(file) else b""
             if there and there != segment_bytes(located):
                 yield Damage(f"{below}/{file}", "it does not fit its shard")
+
+    def _about_problem(self) -> str:
+        """What is wrong with what it says of itself."""
+        try:
+            _ = self.shape
+        except (StoreError, NotFoundError, KeyError, TypeError, ValueError) as error:
+            return str(error)
+        return ""
 
     def _problem_of(self, name: str, quick: bool) -> tuple[str, Located | None]:
         """What is wrong with a shard, nothing for a whole one, and where its canvases lie."""
@@ -183,15 +199,17 @@ class Rendering:
         return "", located
 
     def remove(self, file: str) -> None:
-        """Takes a damaged file away, a shard with its index; what was in it is made again by the next rendering."""
+        """Takes a damaged file away, a shard with its index, all with `canvas.json`; the next rendering makes it again."""
+        if Path(file).name == ABOUT:
+            with disk_errors_translated(file):
+                shutil.rmtree(self.directory.root)
+            return
         name = Path(file).name.removesuffix(SUFFIX)
-        parts = [Path(file).name] if Path(file).name == ABOUT else [segment_file(name)]
-        parts += [shard_file(name)] if Path(file).parent.name == SHARDS else []
+        parts = [segment_file(name), *([shard_file(name)] if Path(file).parent.name == SHARDS else [])]
         for part in parts:
             if self.directory.exists(part):
                 self.directory.remove(part)
-        for known in ("index", "about"):
-            self.__dict__.pop(known, None)
+        self.__dict__.pop("index", None)
         self._crcs.pop(name, None)
         restore_segments(self.directory)
 
@@ -300,10 +318,7 @@ def renderings(directory: Directory) -> list[Rendering]:
 def rendering_of(directory: Directory, treatment: Treatment) -> Rendering | None:
     """The rendering of a treatment's fixed part, if there is one."""
     found = Rendering(directory, treatment.fixed_part)
-    try:
-        return found if found.shape == (treatment.channels, *treatment.frame.canvas) and found.shards() else None
-    except (NotFoundError, DamageError, KeyError, TypeError, ValueError):
-        return None
+    return found if found.is_there() and found.shape == (treatment.channels, *treatment.frame.canvas) else None
 
 
 def drop(directory: Directory, digest: str) -> int:

@@ -13,8 +13,6 @@ import numpy as np
 
 from pannier.errors import DamageError, NotFoundError, UsageError, did_you_mean
 from pannier.hashing import checked_seed, text_hash
-from pannier.images.decode import Pixels
-from pannier.images.prepare import pixels_of
 from pannier.shares import Dealing, read_part, split_rank
 from pannier.splits import counts_by_class, fair_part
 from pannier.store.documents import Document, digest, parsed
@@ -24,6 +22,8 @@ from pannier.store.reading import PictureReader, Place, ReadError, damage
 if TYPE_CHECKING:
     from pannier.feed.arrays import Arrays
     from pannier.feed.feed import Feed
+    from pannier.images.decode import Pixels
+    from pannier.images.placement import Box
     from pannier.images.treatment import Treatment
     from pannier.store.facts import Fact, Facts
     from pannier.store.folders.laying_out import LayOutResult
@@ -70,7 +70,26 @@ class Record:
 
     def picture(self) -> Pixels:
         """The upright picture: uint8 RGB, (h, w, 3). Raises DamageError."""
+        from pannier.images.prepare import pixels_of
+
         return pixels_of(self.bytes())
+
+    def box(self, treatment: Treatment) -> Box | None:
+        """Its crop box by the side columns that a treatment names: None where that names none, or one of them is NULL.
+
+        Raises NotFoundError, UsageError for a column that is not there, or holds no numbers.
+        """
+        if treatment.box is None:
+            return None
+        for name in treatment.box:
+            if name not in self.side:
+                raise NotFoundError(
+                    f"box: there is no side column {name!r}{did_you_mean(name, self.side) or '; there are none'}"
+                )
+            if not isinstance(self.side[name], (int, float, type(None))):
+                raise UsageError(f"box: the side column {name!r} holds {self.side[name]!r}, not numbers")
+        top, left, height, width = (self.side[name] for name in treatment.box)
+        return None if None in (top, left, height, width) else (top, left, height, width)
 
     def _repr_html_(self) -> str:
         from pannier.figures.notebook import of_record

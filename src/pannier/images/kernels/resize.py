@@ -27,6 +27,28 @@ PAD, EDGE, MIRROR = 0, 1, 2
 
 
 @njit(**CACHED)
+def reached(center, support, source):
+    """Which pixels of `source` lie within a filter's support: from, to before; one at the least."""
+    low = max(int(math.floor(center - support + 0.5)), 0)
+    high = min(int(math.floor(center + support + 0.5)), source)
+    if high <= low:
+        low = min(max(int(math.floor(center)), 0), source - 1)
+        high = low + 1
+    return low, high
+
+
+@njit(**CACHED)
+def move_inside(source, first, weights, taps):
+    """Moves rows of weights that would run over the source's end."""
+    for i in range(first.shape[0]):
+        gap = first[i] + taps - source
+        if gap > 0:
+            for k in range(taps - 1, -1, -1):
+                weights[i, k] = weights[i, k - gap] if k >= gap else 0
+            first[i] -= gap
+
+
+@njit(**CACHED)
 def axis_weights(source, start, length, target, mirrored, first, weights):
     """Fills `first` (target) and `weights` (target, taps) for the stretch [start, start + length) of `source` pixels.
 
@@ -38,11 +60,7 @@ def axis_weights(source, start, length, target, mirrored, first, weights):
     widest = 1
     for i in range(target):
         center = start + (i + 0.5) * scale
-        low = max(int(math.floor(center - support + 0.5)), 0)
-        high = min(int(math.floor(center + support + 0.5)), source)
-        if high <= low:
-            low = min(max(int(math.floor(center)), 0), source - 1)
-            high = low + 1
+        low, high = reached(center, support, source)
         total = 0.0
         for k in range(low, high):
             total += max(0.0, 1.0 - abs(k + 0.5 - center) * slope)
@@ -81,12 +99,7 @@ def pad_taps(source, first, weights, taps):
     wanted = 2 if taps <= 2 else (taps + 3) // 4 * 4
     if wanted > source or wanted > weights.shape[1]:
         return -taps if taps <= source else -source
-    for i in range(first.shape[0]):
-        gap = first[i] + wanted - source
-        if gap > 0:
-            for k in range(wanted - 1, -1, -1):
-                weights[i, k] = weights[i, k - gap] if k >= gap else 0
-            first[i] -= gap
+    move_inside(source, first, weights, wanted)
     return wanted
 
 
@@ -184,11 +197,7 @@ def lobed_weights(kind, source, start, length, target, mirrored, first, weights)
         at = target - 1 - i if mirrored else i
         row = weights[at]
         center = start + (i + 0.5) * scale
-        low = max(int(math.floor(center - support + 0.5)), 0)
-        high = min(int(math.floor(center + support + 0.5)), source)
-        if high <= low:
-            low = min(max(int(math.floor(center)), 0), source - 1)
-            high = low + 1
+        low, high = reached(center, support, source)
         total = 0.0
         for k in range(low, high):
             total += lobed(kind, (k + 0.5 - center) / stretch)
@@ -206,12 +215,7 @@ def lobed_weights(kind, source, start, length, target, mirrored, first, weights)
             row[k] = 0
         first[at] = low
         widest = max(widest, high - low)
-    for i in range(target):
-        gap = first[i] + widest - source  # a row that would run over the end is moved
-        if gap > 0:
-            for k in range(widest - 1, -1, -1):
-                weights[i, k] = weights[i, k - gap] if k >= gap else 0
-            first[i] -= gap
+    move_inside(source, first, weights, widest)
     return widest
 
 

@@ -107,3 +107,4 @@ def test_the_command_prints_a_table_or_json(packed: pannier.Snapshot, run: Calla
     ended = run("measure", packed.store.path, *options, "--memory-limit", "1MiB", "--json")
     assert ended.status == 1
     assert [row["status"] for row in json.loads(ended.out)["trials"]] == ["too_small"]
+    assert not [finding.file for finding in pannier.verify(packed.store)]  # no lease is left behind

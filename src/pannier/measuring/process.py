@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import select
@@ -16,6 +17,8 @@ from pannier.measuring.memory import Sampler
 
 SETUP_SECONDS = 60.0
 SLACK_SECONDS = 20.0
+# a child that is told to end by its closed input, and does not, is killed after this
+GRACE_SECONDS = 2.0
 
 
 class TrialEnded(Exception):
@@ -116,13 +119,16 @@ class Child:
         if self._sampler:
             self._sampler.close()
             self._sampler = None
-        if self._process.poll() is None:
+        if self._process.stdin and not self._process.stdin.closed:
+            with contextlib.suppress(BrokenPipeError):
+                self._process.stdin.close()  # by which it ends, leaving nothing behind
+        try:
+            self._process.wait(0.0 if self._ended else GRACE_SECONDS)
+        except subprocess.TimeoutExpired:
             self._process.kill()
-        self._process.wait()
+            self._process.wait()
         for stream in (self._process.stdin, self._process.stdout):
             if stream and not stream.closed:
-                try:
+                with contextlib.suppress(BrokenPipeError):
                     stream.close()
-                except BrokenPipeError:
-                    pass
         self._errors.close()

@@ -48,6 +48,12 @@ class StandIn(MillHandler):
         elif habit == "elsewhere":  # the same server under another name is another host
             port = self.server.server_address[1]  # type: ignore[attr-defined]
             self.answer(302, b"", "text/plain", {"Location": f"http://localhost:{port}/{number}"})
+        elif habit == "toport":
+            self.answer(302, b"", "text/plain", {"Location": f"http://127.0.0.1:{number}/x.jpg"})
+        elif habit == "naive" and tried < 2:
+            self.answer(503, b"", "text/plain", {"Retry-After": "Wed, 21 Oct 2015 07:28:00 -0000"})
+        elif habit == "naive":
+            self.answer(200, body, "image/jpeg")
         elif habit == "loop":
             self.answer(302, b"", "text/plain", {"Location": self.path})
         elif habit == "tofile":

@@ -11,6 +11,7 @@ import subprocess
 import sys
 import threading
 import time
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
@@ -329,5 +330,29 @@ def test_raced_feeds_give_the_same_bytes(packed: pannier.Snapshot, scale: int, m
     try:
         for i in range(10 * scale):
             assert fingerprint(packed, epochs=1, workers=1 + i % 6, ahead=1 + i % 3) == expected
+    finally:
+        sys.setswitchinterval(before)
+
+
+def test_threads_that_meet_on_a_fresh_snapshot_all_get_their_pictures(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The look-up of pictures is built by whoever asks first, while others ask: none may see it half built."""
+    from pannier.store import index
+
+    quick = index._prefixes
+    monkeypatch.setattr(index, "_prefixes", lambda sha256: (time.sleep(random.random() * 0.002), quick(sha256))[1])
+    store = pannier.create(tmp_path / "s.store")
+    for number in range(6):
+        store.pack(fill(tmp_path / str(number), 4, first=10 * number), into=str(number), shard_bytes=1 << 14)
+    truth = {record.key: record.bytes() for record in store.snapshot()}
+    before = sys.getswitchinterval()
+    sys.setswitchinterval(1e-6)
+    try:
+        for _ in range(5):
+            snapshot = pannier.open(store.path)  # nothing of it is looked up yet
+            with ThreadPoolExecutor(8) as pool:
+                found = list(pool.map(lambda key: snapshot[key].bytes(), truth))  # noqa: B023
+            assert dict(zip(truth, found, strict=True)) == truth
     finally:
         sys.setswitchinterval(before)

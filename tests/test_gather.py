@@ -85,6 +85,9 @@ def test_every_bad_habit_of_a_server_is_borne(server: tuple[str, type[StandIn]],
         "flaky/2.jpg": None,
         "to/3.jpg": None,
         "gzip/4.jpg": None,
+        "naive/17.jpg": None,
+        "toport/99999": "not a link that can be asked for",
+        "toport/x1": "Invalid port",
         "status/403": "HTTP 403",
         "status/404": "HTTP 404",
         "status/500": "HTTP 500, 3 times",
@@ -115,14 +118,14 @@ def test_every_bad_habit_of_a_server_is_borne(server: tuple[str, type[StandIn]],
     final = {path for path, failed in reasons.items() if failed.is_final}
     assert {"status/403", "status/404", "page/7", "huge/9.png", "private/16.jpg", "tofile/6"} <= final
     assert not final & {"status/500", "cut/13.jpg", "quietcut/14.jpg", "drip/15.jpg", "empty/8.jpg"}
-    assert (result.came, result.rows) == (4, 4)
-    assert files_in(tmp_path / "p") == {"1.jpg", "2.jpg", "3.jpg", "4.jpg", "gathered.csv"}
+    assert (result.came, result.rows) == (5, 5)
+    assert files_in(tmp_path / "p") == {"1.jpg", "2.jpg", "3.jpg", "4.jpg", "17.jpg", "gathered.csv"}
     asked = Counter(path for _, path in handler.log)
     pannier.gather(table, tmp_path / "p", link="photo", max_bytes="1MiB", connections=8, **QUICK)
     more = Counter(path for _, path in handler.log)
     assert more["/status/403"] == asked["/status/403"] == 1
     assert more["/status/500"] > asked["/status/500"]
-    pannier.gather(table[4:5], tmp_path / "p", link="photo", again=True, **QUICK)
+    pannier.gather(table[7:8], tmp_path / "p", link="photo", again=True, **QUICK)
     assert Counter(path for _, path in handler.log)["/status/403"] == 2
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import os
+import subprocess
 import tarfile
 import zipfile
 from collections.abc import Callable
@@ -213,3 +214,26 @@ def test_headers_give_columns_where_a_rule_names_them(tmp_path: Path, store: pan
     assert snapshot["twill/taken.jpg"].side == {"tall": 60, "year": 2024}
     left = {item["key"]: item["reason"] for item in snapshot.left_out}
     assert left["twill/cut.jpg"] == "left out by --where width >= 80"
+
+
+def test_sparse_members_of_a_tar_archive_are_whole(tmp_path: Path, store: pannier.Store) -> None:
+    """A picture with a hole of zeros, as `tar --sparse` keeps it: only the pieces beside the hole lie in the archive."""
+    pixels = np.zeros((300, 300, 3), np.uint8)
+    pixels[:20], pixels[-20:] = draw(1, 20, 300), draw(2, 20, 300)
+    picture = encoded(pixels, "bmp")
+    (tmp_path / "a" / "twill").mkdir(parents=True)
+    file = tmp_path / "a" / "twill" / "x.bmp"
+    with open(file, "wb") as sparse:
+        for at in range(0, len(picture), 4096):
+            piece = picture[at : at + 4096]
+            if any(piece):
+                sparse.seek(at)
+                sparse.write(piece)
+        sparse.truncate(len(picture))
+    for number, way in enumerate(("gnu", "posix")):
+        archive = tmp_path / f"{way}.tar"
+        subprocess.run(["tar", "--sparse", f"--format={way}", "-cf", archive, "-C", tmp_path / "a", "twill"], check=True)
+        with tarfile.open(archive) as members:
+            assert any(info.issparse() for info in members)
+        result = store.pack(archive, into=f"a{number}")
+        assert result.snapshot[f"a{number}/twill/x.bmp"].bytes() == picture

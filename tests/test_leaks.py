@@ -271,6 +271,8 @@ def test_a_frozen_split_neither_gains_nor_loses(tmp_path: Path, store: pannier.S
     now = {record.key: record.sha256 for record in mirrored.snapshot if record.split == "test"}
     assert now == fixed
     assert len(mirrored.snapshot) == len(fixed) + 60
+    kept = {item.key: item.reason for item in mirrored.left_out if item.key in fixed}
+    assert kept == dict.fromkeys(fixed, "test is frozen: the record is not removed")
     assert pannier.verify(store) == []
 
 

@@ -16,7 +16,8 @@ import pytest
 from PIL import Image
 
 import pannier
-from pannier.errors import NotFoundError, PannierError, UsageError
+from pannier.errors import DamageError, NotFoundError, PannierError, UsageError
+from pannier.store.documents import canonical, digest
 from tests.conftest import Ended, draw, encoded, fill
 
 TREATMENT = pannier.Treatment(24, flip="horizontal", values="signed")
@@ -253,3 +254,25 @@ def test_no_key_leads_out_of_the_folder(tmp_path: Path) -> None:
         assert all((tmp_path / "out") in path.resolve().parents for path in found)
     assert len(found) == 2
     assert len(list(tmp_path.rglob("*.jpg"))) == 3
+
+
+@pytest.mark.parametrize("name", ["../outside.txt", "{folder}/outside.txt", "a/../../outside.txt"])
+def test_a_strangers_store_writes_nowhere_but_where_it_is_told(own: pannier.Snapshot, tmp_path: Path, name: str) -> None:
+    name = name.format(folder=tmp_path)
+    content = b"from a stranger"
+    sha256 = hashlib.sha256(content).hexdigest()
+    document = own.document | {"attachments": [{"name": name, "sha256": sha256, "byte_count": len(content)}]}
+    made = canonical(document)
+    own.store.path.joinpath("files").mkdir()
+    own.store.path.joinpath("files", sha256).write_bytes(content)
+    snapshot_id = digest(made)
+    own.store.path.joinpath("snapshots", f"{snapshot_id}.json").write_bytes(made)
+    strange = own.store.snapshot(snapshot_id)
+    docket = tmp_path / "x.docket"
+    docket.write_text(strange.docket(store=str(own.store.path)).text())
+    for bring in (lambda: strange.export(tmp_path / "out"), lambda: pannier.restore(docket, tmp_path / "out")):
+        with pytest.raises(DamageError, match="leads elsewhere"):
+            bring()
+    assert not list(tmp_path.rglob("outside.txt"))
+    with pytest.raises(DamageError, match="leads elsewhere"):
+        own.store.directory.read("../../etc/hostname")

@@ -7,6 +7,7 @@ import io
 import struct
 import zlib
 from pathlib import Path
+from typing import Any
 
 import cv2
 import numpy as np
@@ -20,6 +21,7 @@ from pannier.images.facts import check_pixels, read_facts
 from pannier.images.perceptual import PerceptualHasher
 from pannier.images.prepare import pixels_of
 from tests.conftest import draw, encoded
+from tests.tiffs import tiff
 
 PIXELS = draw(5, 37, 51)
 
@@ -79,6 +81,39 @@ def test_sixteen_bits_are_rounded_not_cut(ending: str, channels: int) -> None:
     expected = np.rint(deep / 257).astype(np.uint8)
     assert read_facts(data).mode == ("rgb16" if channels == 3 else "gray16")
     assert np.array_equal(pixels_of(data), np.broadcast_to(expected, (20, 30, 3)))
+
+
+DEEP = np.random.default_rng(2).integers(0, 65536, (20, 30, 4), dtype=np.uint16)
+
+
+@pytest.mark.parametrize("order", ["<", ">"])
+@pytest.mark.parametrize(
+    ("samples", "photometric", "tags", "truth"),
+    [
+        (DEEP[..., 0], 1, {}, DEEP[..., :1]),
+        (DEEP[..., 0], 0, {}, 65535 - DEEP[..., :1]),
+        (DEEP[..., :3], 2, {}, DEEP[..., :3]),
+        (DEEP[..., :3], 2, {"t274": 6}, np.rot90(DEEP[..., :3], -1)),
+        (DEEP, 2, {}, DEEP[..., :3]),
+        (DEEP, 2, {"t338": 0}, DEEP[..., :3]),
+        (DEEP[..., :3], 2, {"planes": True}, None),
+        (DEEP, 2, {"t338": 1}, None),
+        (DEEP, 5, {}, None),
+        (DEEP[..., 0], 1, {"t339": 2}, None),
+        (DEEP[..., :2], 1, {}, None),
+    ],
+)
+def test_tiff_files_of_16_bits_are_read_right_or_refused(
+    order: str, samples: np.ndarray, photometric: int, tags: dict[str, Any], truth: np.ndarray | None
+) -> None:
+    data = tiff(samples, photometric, order=order, **tags)
+    try:
+        got = pixels_of(data)
+    except PictureError as error:
+        assert truth is None or (order, photometric) == (">", 0), error  # that one Pillow does not open
+        return
+    assert truth is not None
+    assert np.array_equal(got, np.broadcast_to(np.rint(truth / 257).astype(np.uint8), (*truth.shape[:2], 3)))
 
 
 @pytest.mark.parametrize("mode", ["RGBA", "LA", "P"])

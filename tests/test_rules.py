@@ -79,7 +79,7 @@ def test_side_columns_stay_unless_the_sources_are_taken(tmp_path: Path, store: p
         ({"label": "weave"}, "--label weave: there is no column 'weave'; there is"),
         ({"label": "steem"}, "did you mean 'stem'"),
         ({"label": "1 +"}, "syntax error"),
-        ({"label": "count(*)"}, "gives one value for each row, this one gives 1"),
+        ({"label": "count(*)"}, "a rule gives one value for each row; one for all rows is written (SELECT"),
         ({"label": "stem) FROM source; DROP TABLE source; SELECT (1"}, "--label"),
         ({"label": "(SELECT content FROM read_text('/etc/hostname'))"}, "disabled"),
         ({"label": "stem + 1"}, "No function matches"),
@@ -126,3 +126,62 @@ def test_a_preview_packs_nothing_and_tells_all(heap: Path, tmp_path: Path, run: 
     assert "17 of 25 rows are left by --where" in shown.out
     assert "twill is made of satin (8), twill (8)" in shown.out
     assert not (tmp_path / "s.store").exists()
+
+
+def test_values_of_windows_go_to_the_rows_that_they_are_of(tmp_path: Path, store: pannier.Store) -> None:
+    """What pandas gives by row, every kind of rule must give by row, whatever order a query answers in."""
+    folder = fill(tmp_path / "a", 20)
+    frame = FolderSource(folder).table().to_pandas().set_index("path")
+    rank = frame.groupby("parent", observed=True)["bytes"].rank(method="first", ascending=False).astype(int)
+    order = "PARTITION BY parent ORDER BY bytes DESC, path"
+    snapshot = store.pack(
+        folder,
+        label=f"'r' || CAST(row_number() OVER ({order}) % 4 AS TEXT)",
+        split_by=f"CASE WHEN row_number() OVER ({order}) <= 5 THEN 'test' ELSE 'train' END",
+        keep=[f"row_number() OVER ({order}) as rank", "(SELECT max(bytes) FROM source) as most"],
+        group_by=f"CAST(row_number() OVER ({order}) AS TEXT) || parent",
+        where=f"row_number() OVER ({order}) <= 18",
+        allow_missing_classes=True,
+    ).snapshot
+    assert len(snapshot) == 54
+    for record in snapshot:
+        number = rank[record.key]
+        assert (record.label, record.split) == (f"r{number % 4}", "test" if number <= 5 else "train"), record.key
+        assert record.side == {
+            "rank": number,
+            "most": frame["bytes"].max(),
+            "group": f"{number}{frame['parent'][record.key]}",
+        }
+    keyed = store.pack(folder, key="lpad(CAST(row_number() OVER (ORDER BY path DESC) AS TEXT), 3, '0')", into="k").snapshot
+    backward = sorted(frame.index, reverse=True)
+    source = {record.key: record.sha256 for record in snapshot}
+    assert all(keyed[f"k/{i:03}"].sha256 == source[key] for i, key in enumerate(backward, 1) if key in source)
+
+
+def test_conditions_with_windows_choose_the_records_that_they_are_true_of(store: pannier.Store, tmp_path: Path) -> None:
+    first = store.pack(fill(tmp_path / "a", 20)).snapshot
+    where = "row_number() OVER (PARTITION BY label ORDER BY byte_count DESC, key) <= 2"
+    largest = set()
+    for label in first.classes:
+        rows = sorted((r for r in first if r.label == label), key=lambda r: (-r.byte_count, r.key))
+        largest |= {record.key for record in rows[:2]}
+    with first.feed(None, where=where, shuffle=False) as feed:
+        assert {key for batch in feed for key in batch.keys} == largest
+    changed = store.change(where=where, set="label=large").snapshot
+    assert {record.key for record in changed if record.label == "large"} == largest
+
+
+def test_an_empty_label_is_none_and_hidden_folders_are_no_classes(tmp_path: Path, store: pannier.Store) -> None:
+    folder = fill(tmp_path / "a", 3)
+    for hidden in (".ipynb_checkpoints", "@eaDir", "twill/.thumbs", "__MACOSX"):
+        fill(folder / hidden, 1, ("plain",), first=70)
+    (folder / "twill" / ".0099.jpg").write_bytes(encoded(draw(99)))
+    result = store.pack(folder, label="CASE WHEN parent = 'satin' THEN ' ' ELSE parent END")
+    assert result.snapshot.classes == ["plain", "twill"]
+    assert {item.key for item in result.left_out if item.kind == "no label"} == {f"satin/000{i}.jpg" for i in range(3)}
+    told = {item.key for item in result.left_out if item.kind == "hidden"}
+    assert told == {".ipynb_checkpoints", "@eaDir", "twill/.thumbs", "__MACOSX", "twill/.0099.jpg"}
+    with pytest.raises(UsageError, match="an empty label is none"):
+        store.change(set="label=")
+    with pytest.raises(UsageError, match="old=new"):
+        store.change(rename={"twill": " "})

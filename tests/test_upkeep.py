@@ -9,12 +9,13 @@ import shutil
 import subprocess
 import sys
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
 
 import pannier
-from pannier.errors import ConflictError, DamageError, NotFoundError, UsageError
+from pannier.errors import ConflictError, DamageError, NotFoundError, StoreError, UsageError
 from pannier.store.leases import FOLDER, WRITER, Held, holding, leases
 from pannier.store.versions.naming import remove
 from tests.conftest import Ended, fill
@@ -428,3 +429,32 @@ def test_equal_content_has_an_equal_id_however_and_wherever_it_was_packed(tmp_pa
     subprocess.run([*command, "--shares", "train=70,val=30", "--seed", "5"], check=True, env=environment, stdout=-3)
     ids.add(pannier.open(tmp_path / "c.store").content_id)
     assert len(ids) == 1
+
+
+def test_packs_at_once_never_stop_over_what_is_remembered(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """What packs have read is merged by whoever ends; others that listed it before go on, and so they do on a full disk."""
+    from pannier.store.writing import seen
+
+    monkeypatch.setattr(seen, "MOST_SEGMENTS", 0)
+    monkeypatch.setattr(seen, "UNSURE_NANOSECONDS", -(10**15))
+    store = pannier.create(tmp_path / "s.store")
+    for number in range(12):
+        fill(tmp_path / str(number), 2, first=10 * number)
+
+    def pack(number: int) -> int:
+        for _ in range(3):
+            pannier.open_store(store.path).pack(tmp_path / str(number), into=str(number))
+        return number
+
+    with ThreadPoolExecutor(6) as pool:
+        assert list(pool.map(pack, range(12))) == list(range(12))
+    assert len(store.snapshot()) == 72
+    listed = store.directory.list
+
+    def gone_since(folder: str) -> list[str]:
+        return [*listed(folder), "00000000000000000000-00.arrow"] if folder == seen.FOLDER else listed(folder)
+
+    monkeypatch.setattr(store.directory, "list", gone_since)
+    assert not store.pack(tmp_path / "0", into="0").is_new
+    monkeypatch.setattr(seen.Seen, "_write", lambda *_: (_ for _ in ()).throw(StoreError("the disk is full")))
+    assert store.pack(fill(tmp_path / "more", 2, first=500)).added == 6

@@ -251,3 +251,12 @@ def test_a_snapshot_without_records_keeps_its_place_in_history(store: pannier.St
     assert pannier.compare(empty, back).is_same
     assert back.classes == ["plain", "satin", "twill"]
     assert pannier.verify(store) == []
+
+
+def test_a_query_may_name_a_column_twice_and_is_one_statement(own: pannier.Snapshot, run: Callable[..., Ended]) -> None:
+    twice = "SELECT label, key AS label, split AS label_1 FROM records LIMIT 2"
+    assert own.query(twice).column_names == ["label", "label_2", "label_1"]
+    for form in ((), ("--json",), ("--csv",)):
+        done = run("query", own.store.path, twice, *form)
+        assert (done.status, "label_2" in done.out) == (0, True), done.err
+    assert "one statement is wanted" in run("query", own.store.path, "SELECT 1; SELECT 2").err

@@ -175,7 +175,8 @@ def _opened(
     if store is None:
         raise UsageError("name a store, or a docket with --docket FILE")
     snapshot = open_snapshot(store)
-    return snapshot.feed(said.pop("split", None), treatment.treatment(snapshot), **said)
+    made = treatment.treatment(snapshot, workers=options["workers"], memory_limit=options["memory_limit"])
+    return snapshot.feed(said.pop("split", None), made, **said)
 
 
 def _add(hasher: Any, batch: Any) -> None:

@@ -74,9 +74,9 @@ class TreatmentOptions:
 
         return Treatment.from_file(self.file, **self.fields) if self.file else Treatment(**self.fields)
 
-    def treatment(self, snapshot: Snapshot) -> Treatment:
-        """The same, ready for that snapshot."""
-        return ready(self.as_said(), snapshot)
+    def treatment(self, snapshot: Snapshot, **bounds: Any) -> Treatment:
+        """The same, ready for that snapshot; `bounds` are workers and memory_limit, for measuring."""
+        return ready(self.as_said(), snapshot, **bounds)
 
 
 def measured_split(snapshot: Snapshot) -> str | None:
@@ -84,11 +84,11 @@ def measured_split(snapshot: Snapshot) -> str | None:
     return "train" if "train" in snapshot.splits else None
 
 
-def ready(treatment: Treatment, snapshot: Snapshot | None) -> Treatment:
+def ready(treatment: Treatment, snapshot: Snapshot | None, **bounds: Any) -> Treatment:
     """Standard values without numbers are measured on the snapshot, if there is one."""
     if treatment.is_ready or snapshot is None:
         return treatment
-    return treatment.measured(snapshot, measured_split(snapshot))
+    return treatment.measured(snapshot, measured_split(snapshot), **bounds)
 
 
 NO_TREATMENT = TreatmentOptions(None, {})

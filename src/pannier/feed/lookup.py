@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import threading
 import time
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
@@ -82,7 +81,6 @@ class Lookup:
         self._seed, self._shuffle, self._treatment = seed, shuffle, treatment
         self._augmented = treatment if augment and treatment is not None and treatment.varies else None
         self._rendering = rendering
-        self._lock = threading.Lock()
 
     def batches(self, epoch: int, until: int, begin: int = 0, end: int | None = None) -> Iterator[Issued]:
         """The batches of the epochs from `epoch` to before `until`, of each those from `begin` to before `end`.
@@ -149,8 +147,7 @@ class Lookup:
 
     def _places(self, rows: Array) -> list[Place]:
         sha256, lengths = self._manifest.gather(rows, "sha256"), self._manifest.gather(rows, "byte_count")
-        with self._lock:  # the index is not for several threads at once
-            found = self._index.find(sha256)
+        found = self._index.find(sha256)
         for i in np.flatnonzero((found.segment < 0) | (found.length != lengths)).tolist():
             where = (int(column[i]) for column in (found.segment, found.length, found.row))
             check_place(self.key_of(rows[i]), sha256[i].tobytes().hex(), int(lengths[i]), found.shards, *where)

@@ -10,7 +10,7 @@ from typing import Any, Literal
 import numpy as np
 
 from pannier.errors import PictureError
-from pannier.images.facts import Facts, open_with_pillow
+from pannier.images.facts import PHOTOMETRIC_TAG, Facts, open_with_pillow
 
 Color = Literal["rgb", "gray"]
 Pixels = np.ndarray[Any, np.dtype[np.uint8]]
@@ -46,7 +46,9 @@ def decode(
     if decodes_into_own_buffer(facts):
         return decode_jpeg(data, jpeg_decoder(facts, color, reduction), facts, buffer)
     try:
-        pixels = _decode_deep(data) if "16" in facts.mode and facts.format != "ppm" else _decode_with_pillow(data, facts)
+        pixels = (
+            _decode_deep(data, facts) if "16" in facts.mode and facts.format != "ppm" else _decode_with_pillow(data, facts)
+        )
     except PictureError:
         raise
     except MemoryError:
@@ -129,8 +131,8 @@ def _decode_with_pillow(data: bytes | memoryview, facts: Facts) -> Pixels:
         return np.asarray(image.convert("RGB"))
 
 
-def _decode_deep(data: bytes | memoryview) -> Pixels:
-    """16 bits a channel, which Pillow would cut to 8: through OpenCV, blue first."""
+def _decode_deep(data: bytes | memoryview, facts: Facts) -> Pixels:
+    """16 bits a channel, which Pillow would cut to 8: through OpenCV, blue first; a fourth sample may mean nothing."""
     import cv2
 
     flags = cv2.IMREAD_UNCHANGED | cv2.IMREAD_IGNORE_ORIENTATION
@@ -138,8 +140,11 @@ def _decode_deep(data: bytes | memoryview) -> Pixels:
     if pixels is None or pixels.dtype != np.uint16:
         raise PictureError("its pixels cannot be read")
     if pixels.ndim == 3:
-        order = [2, 1, 0, 3][: pixels.shape[2]]
+        order = [2, 1, 0, 3][: pixels.shape[2] if facts.mode.endswith("+alpha") else 3]
         pixels = pixels[..., order]
+    if facts.format == "tiff" and facts.mode == "gray16":
+        with open_with_pillow(data, "tiff") as image:
+            pixels = np.uint16(65535) - pixels if image.tag_v2.get(PHOTOMETRIC_TAG) == 0 else pixels
     return _from_16_bits(pixels)
 
 

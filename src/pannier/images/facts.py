@@ -15,7 +15,7 @@ FORMATS = ("jpeg", "png", "webp", "bmp", "gif", "tiff", "ppm")
 
 ORIENTATION_TAG = 274
 EXIF_TAG, TIME_TAG, ORIGINAL_TIME_TAG = 34665, 306, 36867
-BITS_PER_SAMPLE_TAG = 258
+BITS_PER_SAMPLE_TAG, PHOTOMETRIC_TAG, PLANES_TAG, EXTRA_SAMPLES_TAG, SAMPLE_FORMAT_TAG = 258, 262, 284, 338, 339
 # the chunk that announces an animated PNG comes before its pixels, soon after the header
 ANIMATION_SEARCHED_BYTES = 1 << 16
 
@@ -249,8 +249,8 @@ def _other_facts(data: bytes | memoryview, kind: str) -> Facts:
         raise
     except Exception as error:  # Pillow's readers raise what the damaged bytes happen to provoke
         raise PictureError(f"its header cannot be read ({_short(error)})") from error
-    if kind == "tiff":  # Pillow gives its upright size, and turns its pixels by itself unless they go through OpenCV
-        turn = turn if "16" in mode and mode != "gray16" else 1
+    if kind == "tiff":  # Pillow gives its upright size; it turns its pixels by itself, and so does OpenCV
+        turn = 1
     elif turn >= 5:
         height, width = width, height
     return Facts(kind, mode, height, width, turn)
@@ -260,17 +260,37 @@ def _other_mode(data: bytes | memoryview, kind: str, image: Any) -> str:
     if kind == "png" and data[24] == 16:
         return {0: "gray16", 2: "rgb16", 4: "gray16+alpha", 6: "rgb16+alpha"}.get(data[25], "gray16")
     if kind == "tiff":
-        bits = image.tag_v2.get(BITS_PER_SAMPLE_TAG, (1,))
-        if max(bits) == 16 and len(bits) in (3, 4):
-            return "rgb16" if len(bits) == 3 else "rgb16+alpha"
-        if max(bits) > 16 or (max(bits) == 16 and len(bits) == 2):
-            raise PictureError(f"a TIFF file of {max(bits)} bits and {len(bits)} channels, which is not read", "unsupported")
+        deep = _deep_tiff_mode(image.tag_v2)
+        if deep:
+            return deep
+        if image.mode == "RGBA" and EXTRA_SAMPLES_TAG not in image.tag_v2:
+            return "rgb"  # a fourth sample of which nothing is said is no transparency
     mode = _PILLOW_MODES.get(image.mode)
     if mode is None:
         raise PictureError(f"of color mode {image.mode}, which is not read", "unsupported")
     if "transparency" in image.info and not mode.endswith("+alpha"):
         mode += "+alpha"
     return mode
+
+
+def _deep_tiff_mode(tags: Any) -> str | None:
+    """The mode of a TIFF file of more than 8 bits a sample (TIFF 6.0), None for others; what is not proved is not read."""
+    bits = tags.get(BITS_PER_SAMPLE_TAG, (1,))
+    if max(bits) <= 8:
+        return None
+    what = f"a TIFF file of {max(bits)} bits and {len(bits)} channel{'s' if len(bits) > 1 else ''}"
+    if set(bits) != {16} or set(tags.get(SAMPLE_FORMAT_TAG, (1,))) != {1}:
+        raise PictureError(f"{what}, which is not read", "unsupported")
+    if len(bits) == 1 and tags.get(PHOTOMETRIC_TAG) in (0, 1):
+        return "gray16"
+    if len(bits) not in (3, 4) or tags.get(PHOTOMETRIC_TAG) != 2:
+        raise PictureError(f"{what} that are not red, green and blue, which is not read", "unsupported")
+    if tags.get(PLANES_TAG, 1) != 1:
+        raise PictureError(f"{what} in planes of their own, which is not read", "unsupported")
+    extra = tags.get(EXTRA_SAMPLES_TAG, (0,))[0]
+    if len(bits) == 4 and extra == 1:
+        raise PictureError(f"{what}, multiplied by their transparency, which is not read", "unsupported")
+    return "rgb16+alpha" if len(bits) == 4 and extra == 2 else "rgb16"
 
 
 def _short(error: BaseException) -> str:

@@ -412,7 +412,14 @@ class Treatment(BaseModel):
         """
         return undone(self, np.asarray(images))
 
-    def measured(self, snapshot: Snapshot, split: str | None = "train", *, workers: int | None = None) -> Treatment:
+    def measured(
+        self,
+        snapshot: Snapshot,
+        split: str | None = "train",
+        *,
+        workers: int | None = None,
+        memory_limit: str | int | None = "auto",
+    ) -> Treatment:
         """This treatment with values "standard", and the mean and deviation of a split through its very size, fit and color.
 
         Population statistics over all pixels of the fixed part, padding too, exact. Raises TreatmentError for a channel
@@ -420,7 +427,7 @@ class Treatment(BaseModel):
         """
         from pannier.feed.statistics import measure_values
 
-        return measure_values(snapshot, split, self, workers=workers).treatment()
+        return measure_values(snapshot, split, self, workers=workers, memory_limit=memory_limit).treatment()
 
     def _repr_html_(self) -> str:
         from pannier.figures.notebook import of_treatment

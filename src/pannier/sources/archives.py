@@ -23,7 +23,16 @@ from pannier.errors import PictureError, SourceError
 from pannier.images.facts import format_of
 from pannier.sizes import show_bytes
 from pannier.sources.folders import HEAD_BYTES, file_stamp
-from pannier.sources.paths import PathSource, Patterns, key_of, looks_like_picture, name_note, refuse_one_key
+from pannier.sources.paths import (
+    PathSource,
+    Patterns,
+    hidden,
+    is_hidden,
+    key_of,
+    looks_like_picture,
+    name_note,
+    refuse_one_key,
+)
 from pannier.sources.rows import FileStamp, LeftOut, Row
 
 ENDINGS = (".zip", ".tar", ".tgz", ".tar.gz", ".tar.bz2", ".tar.xz")
@@ -99,6 +108,9 @@ class ArchiveSource(PathSource):
             key = key_of(member.path)
             excluded = patterns.refusal(key)
             refusal = ("excluded", excluded) if excluded else member.refusal or _refusal(member)
+            below = next((name for name in member.path.split(b"/") if is_hidden(name)), None)
+            if refusal is None and below is not None:
+                refusal = hidden(member.path, is_folder=False)
             if refusal is None:
                 try:
                     head = self._opened.read(member.place, member.byte_count, HEAD_BYTES)
@@ -127,6 +139,10 @@ class _Zip:
             return file.read(byte_count if most is None else most)
 
 
+# where a member's bytes begin in the archive, and which pieces (start in the member, size) lie there
+_Pieces = tuple[int, tuple[tuple[int, int], ...]]
+
+
 class _Tar:
     def __init__(self, path: str | Path) -> None:
         with open(path, "rb") as file:
@@ -141,10 +157,21 @@ class _Tar:
             for info in archive:
                 if not info.isdir():
                     kind = ("link", "a link in an archive") if info.issym() or info.islnk() else ("skipped", "not a file")
-                    yield Member(_name(info.name), info.size, info.offset_data, None if info.isreg() else kind)
+                    place = (info.offset_data, tuple(info.sparse or ((0, info.size),)))
+                    yield Member(_name(info.name), info.size, place, None if info.isreg() else kind)
 
-    def read(self, place: int, byte_count: int, most: int | None) -> bytes:
-        return os.pread(self._file.fileno(), byte_count if most is None else min(most, byte_count), place)
+    def read(self, place: _Pieces, byte_count: int, most: int | None) -> bytes:
+        """A member's bytes; between the pieces that a sparse one keeps, one after another, there are zeros."""
+        at, pieces = place
+        wanted = byte_count if most is None else min(most, byte_count)
+        if pieces == ((0, byte_count),):
+            return os.pread(self._file.fileno(), wanted, at)
+        content = bytearray(wanted)
+        for start, size in pieces:
+            kept = max(0, min(size, wanted - start))
+            content[start : start + kept] = os.pread(self._file.fileno(), kept, at)
+            at += size
+        return bytes(content)
 
 
 def _unpacked(path: str | Path, opener: Callable[..., Any]) -> IO[bytes]:

@@ -18,6 +18,8 @@ from pannier.sources.laid_out import LaidOut, is_about_layout
 from pannier.sources.paths import (
     PathSource,
     Patterns,
+    hidden,
+    is_hidden,
     key_of,
     looks_like_picture,
     name_note,
@@ -171,6 +173,8 @@ class _Walk:
             for entry in listed:
                 if entry.is_symlink() and not _is_below(os.path.realpath(entry.path), real_root):
                     self._pass(entry.path, "link", "a link that leads outside")
+                elif is_hidden(entry.name):
+                    self._pass(entry.path, *hidden(entry.name, is_folder=entry.is_dir()))
                 elif entry.is_dir():
                     folders.append(entry.path)
                 else:

@@ -166,6 +166,21 @@ def refuse_one_key(key: str, first: bytes, second: bytes) -> None:
     raise SourceError(f"two pictures have one key {key!r}: {both}; rename one of them")
 
 
+# what systems and editors leave beside pictures
+_SYSTEM_NAMES = (b"@eadir", b"__macosx", b"thumbs.db", b"desktop.ini", b"ehthumbs.db")
+
+
+def is_hidden(name: bytes) -> bool:
+    """Whether a file or folder is hidden, or the system's own, by its name."""
+    return name.startswith(b".") or name.lower() in _SYSTEM_NAMES
+
+
+def hidden(name: bytes, *, is_folder: bool) -> tuple[str, str]:
+    """(kind, reason) for leaving a hidden one out: it is told where it could have been pictures."""
+    is_told = is_folder or looks_like_picture(name)
+    return ("hidden" if is_told else "skipped", "hidden, or the system's own")
+
+
 def looks_like_picture(name: bytes) -> bool:
     """An empty file is known by its ending alone."""
     return name.lower().endswith(_ENDINGS)

@@ -35,7 +35,7 @@ class LeftOut(NamedTuple):
     """Something that is not brought in, and why: `kind` is a word, `reason` says more.
 
     Kinds: "broken", "empty", "oversized", "unsupported", "unreadable", "missing", "link", "unsafe", "no label", "rule",
-    "excluded"; of tables also "malformed" and "no picture"; "skipped" for what is no picture, "name" for a name that had
+    "excluded", "hidden"; of tables also "malformed" and "no picture"; "skipped" for no picture, "name" for a name that had
     to be changed.
     """
 

@@ -22,7 +22,7 @@ from pannier.columns import Names, Rows
 from pannier.errors import SourceError, UsageError
 from pannier.sources.headers import header_columns_in, header_table
 from pannier.sources.rows import Chosen, LeftOut, Row, Source
-from pannier.sources.sql import answer, connected_to
+from pannier.sources.sql import ROW, answer, connected_to
 from pannier.sources.table_files import read_table
 
 # the side column of what stays together in one split
@@ -112,14 +112,12 @@ def read_rename(rename: str | Mapping[str, str] | Sequence[str] | None) -> dict[
     """Renames from {"old": "new"}, "old=new" or several of those."""
     if rename is None:
         return {}
-    if isinstance(rename, Mapping):
-        return dict(rename)
-    pieces = [rename] if isinstance(rename, str) else rename
-    pairs = [piece.partition("=") for piece in pieces]
-    for (old, equals, new), piece in zip(pairs, pieces, strict=True):
-        if not equals or not old.strip() or not new.strip():
+    said = [rename] if isinstance(rename, str) else rename
+    pairs = list(said.items()) if isinstance(said, Mapping) else [piece.partition("=")[::2] for piece in said]
+    for (old, new), piece in zip(pairs, said, strict=True):
+        if not old.strip() or not new.strip():
             raise UsageError(f"{piece!r} cannot be read: write a class to rename as old=new")
-    return {old.strip(): new.strip() for old, _, new in pairs}
+    return {old.strip(): new.strip() for old, new in pairs}
 
 
 def read_class_names(names: str | Path | Mapping[str, str] | None) -> dict[str, str]:
@@ -147,7 +145,12 @@ def _named(labels: Names, class_names: Mapping[str, str], rename: Mapping[str, s
                 f"--class-names has no name for label {nameless[0]!r}: add it there, or leave it out by --where"
             )
     names = [class_names.get(name, name) for name in labels.names]
-    return labels.mapped([rename.get(name, name) for name in names])
+    return labels.mapped([_blank_is_none(rename.get(name, name)) for name in names])
+
+
+def _blank_is_none(name: str) -> str | None:
+    """A name of nothing but blanks is no name: it would be a class, the first of all."""
+    return name if name.strip() else None
 
 
 def choose_rows(source: Source, rules: Rules, table: Any | None = None) -> Chosen:
@@ -174,6 +177,7 @@ def choose_rows(source: Source, rules: Rules, table: Any | None = None) -> Chose
     splits = Names(np.full(len(numbers), -1, np.int32), [])
     if rules.split_by:
         splits = Names.of(left.evaluate(rules.split_by, "--split-by"))
+        splits = splits.mapped([_blank_is_none(name) for name in splits.names])
     elif source.fixed_splits:
         splits = Names.of(left.table.column("split"))
     return Chosen(
@@ -225,18 +229,13 @@ class _Columns:
         self._read_headers(header_columns_in(expression, self.table.column_names))
         if expression in self.table.column_names:
             return self.table.column(expression)
-        self._connection = self._connection or connected_to(source=self.table)
+        numbered = self.table.append_column(ROW, pa.array(np.arange(len(self.table))))
+        self._connection = self._connection or connected_to(source=numbered)
+        what = f"{option} {expression}"
         found = answer(
-            self._connection,
-            f"SELECT ({expression}\n) AS value FROM source",
-            f"{option} {expression}",
-            self.table.column_names,
+            self._connection, f'SELECT ({expression}\n) AS value, "{ROW}" FROM source', what, self.table.column_names
         )
-        if len(found) != len(self.table):
-            raise UsageError(
-                f"{option} {expression}: a rule gives one value for each row, this one gives {len(found)} in all"
-            )
-        column = found.column(0)
+        column = _in_order_of_rows(found, len(self.table), what)
         return column.cast(pa.int64()) if pa.types.is_decimal(column.type) and column.type.scale == 0 else column
 
     def _read_headers(self, names: list[str]) -> None:
@@ -249,6 +248,15 @@ class _Columns:
         for name in names:
             self.table = self.table.append_column(name, found.column(name))
         self._connection = None
+
+
+def _in_order_of_rows(found: Any, count: int, what: str) -> Any:
+    """The values of a query by their rows' numbers, since a query gives rows in no order. Raises UsageError."""
+    is_plain = found.column_names == ["value", ROW] and pa.types.is_integer(found.column(1).type)
+    order = np.argsort(found.column(1).to_numpy(), kind="stable") if is_plain and not found.column(1).null_count else None
+    if order is None or not np.array_equal(found.column(1).to_numpy()[order], np.arange(count)):
+        raise UsageError(f"{what}: a rule gives one value for each row, this one gives {len(found)} in all")
+    return found.column(0).take(pa.array(order))
 
 
 def _truth(values: Any, where: str) -> np.ndarray[Any, np.dtype[np.bool_]]:

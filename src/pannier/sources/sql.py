@@ -8,6 +8,9 @@ from typing import Any
 
 from pannier.errors import UsageError, did_you_mean
 
+# the column of row numbers that rules carry through a query
+ROW = "number of the row"
+
 
 def connected_to(**tables: Any) -> Any:
     """A connection that knows those Arrow tables, and nothing else of this machine."""
@@ -26,6 +29,8 @@ def answer(connection: Any, sql: str, what: str, columns: Sequence[str]) -> Any:
     import duckdb
 
     try:
+        if len(connection.extract_statements(sql)) != 1:
+            raise UsageError(f"{what}: one statement is wanted, without a semicolon")
         found = connection.sql(sql)
         if found is None:
             raise UsageError(f"{what}: gives no table; write a SELECT")
@@ -39,5 +44,7 @@ def _explained(message: str, columns: Sequence[str]) -> str:
     missing = re.search(r'Referenced column "([^"]+)" not found', message)
     if missing:
         return f"there is no column {missing[1]!r}{did_you_mean(missing[1], columns)}"
+    if ROW in message and "GROUP BY" in message:
+        return "a rule gives one value for each row; one for all rows is written (SELECT max(bytes) FROM source)"
     first = re.split(r"\n\n|\nLINE|Candidate functions|\n\s*Candidate", message)[0]
     return re.sub(r"^[A-Z][a-z]+(?: Input)? Error: ", "", " ".join(first.split()))

@@ -21,6 +21,7 @@ from pannier.sources.findings import Collected, Findings, Suspect
 from pannier.sources.headers import HeaderReader
 from pannier.sources.naming import compare_names
 from pannier.sources.opening import READING_OPTIONS, as_source
+from pannier.sources.paths import is_hidden
 from pannier.sources.rows import Chosen, LeftOut, Row, Source
 from pannier.sources.rules import read_rules, rows_without_label
 from pannier.sources.selection import refuse_nothing
@@ -40,7 +41,6 @@ FAR_SHAPE = 3
 SMALLEST_SIDE = 16
 
 _TEXT_ENDINGS = (".txt", ".md", ".csv", ".tsv", ".json", ".jsonl", ".xml", ".yaml", ".yml", ".toml", ".html", ".ini", ".log")
-_SYSTEM_NAMES = ("thumbs.db", "desktop.ini", "ehthumbs.db")
 _ENDINGS = {
     "jpeg": ("jpg", "jpeg", "jpe", "jfif"),
     "png": ("png", "apng"),
@@ -284,7 +284,7 @@ def _kind_of(item: LeftOut) -> str:
     if item.kind != "skipped":
         return item.kind
     name = item.key.rpartition("/")[2].lower()
-    if name.startswith(".") or name in _SYSTEM_NAMES or "__macosx/" in item.key.lower():
+    if any(is_hidden(part.encode()) for part in item.key.split("/")):
         return "hidden"
     return "side text" if name.endswith(_TEXT_ENDINGS) else "skipped"
 

@@ -14,7 +14,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import BinaryIO
 
-from pannier.errors import NotFoundError, StoreError
+from pannier.errors import DamageError, NotFoundError, StoreError
 
 DRAFT_PREFIX = ".draft-"
 
@@ -28,6 +28,9 @@ class Directory:
         self.root = Path(root)
 
     def path(self, name: str) -> Path:
+        """Where a file lies. Raises DamageError for a name, out of a stranger's store, that leads elsewhere."""
+        if name.startswith("/") or "\0" in name or ".." in name.split("/"):
+            raise DamageError(f"{name!r} is no name of a file in a store: it leads elsewhere")
         return self.root / name
 
     def read(self, name: str, offset: int = 0, length: int | None = None) -> bytes:

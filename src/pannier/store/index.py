@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import io
+import threading
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -106,90 +108,94 @@ def _segment(shard: str, content: Any) -> Segment:
     return Segment(shard, sha256, *(batch.column(i).to_numpy() for i in (1, 2, 3)))
 
 
-class PictureIndex:
-    """Looks pictures up in all segments at once. Built at the first question; 16 bytes of memory a picture.
+@dataclass(frozen=True)
+class _Table:
+    """All segments of one moment, and the first 8 bytes of their digests in order: never changed once it is built."""
 
-    Not for several threads at once. `refresh` takes in shards that have come since.
-    """
+    segments: tuple[Segment, ...]
+    known: frozenset[str]
+    prefixes: np.ndarray[Any, np.dtype[np.uint64]]
+    positions: np.ndarray[Any, np.dtype[np.int64]]
+    starts: np.ndarray[Any, np.dtype[np.int64]]
 
-    def __init__(self, directory: Directory) -> None:
-        self._directory = directory
-        self._segments: list[Segment] = []
-        self._shards: list[str] = []
-        self._known: set[str] = set()
-        self._prefixes = np.empty(0, np.uint64)
-        self._positions = np.empty(0, np.int64)
-        self._starts = np.zeros(1, np.int64)
-
-    @property
-    def count(self) -> int:
-        """How many pictures are known, after `refresh`."""
-        return len(self._prefixes)
-
-    def refresh(self) -> None:
-        """Takes in shards that have come since, and drops those that have gone."""
-        there = shard_names(self._directory)
-        gone = self._known - set(there)
-        new = [name for name in there if name not in self._known]
-        if not new and not gone:
-            return
-        self._known -= gone
-        self._segments = [segment for segment in self._segments if segment.shard not in gone]
-        for name in new:
-            try:
-                self._segments.append(read_segment(self._directory, name))
-            except DamageError:
-                continue  # neither index nor shard can be read: its pictures are not to be had
-        self._known.update(new)
-        if not self._segments:
-            self._shards, self._prefixes = [], np.empty(0, np.uint64)
-            return
-        self._shards = [segment.shard for segment in self._segments]
-        lengths = [len(segment.offset) for segment in self._segments]
-        self._starts = np.concatenate([[0], np.cumsum(lengths)]).astype(np.int64)
-        prefixes = np.concatenate([_prefixes(segment.sha256) for segment in self._segments])
-        self._positions = np.argsort(prefixes)
-        self._prefixes = prefixes[self._positions]
+    @staticmethod
+    def of(segments: Sequence[Segment], known: Iterable[str]) -> _Table:
+        parts = [_prefixes(segment.sha256) for segment in segments]
+        prefixes = np.concatenate([np.empty(0, np.uint64), *parts])
+        positions = np.argsort(prefixes)
+        starts = np.cumsum([0, *map(len, parts)]).astype(np.int64)
+        return _Table(tuple(segments), frozenset(known), prefixes[positions], positions, starts)
 
     def find(self, sha256: Bytes32) -> Places:
-        """The places of pictures by their SHA-256, (n, 32) uint8. Takes in new shards where one is not known."""
-        if not self._segments:
-            self.refresh()
-        places = self._find(sha256)
-        if np.any(places.segment < 0):
-            self.refresh()
-            places = self._find(sha256)
-        return places
-
-    def has(self, sha256: bytes) -> bool:
-        prefix = np.uint64(int.from_bytes(sha256[:8], "big"))
-        at = int(self._prefixes.searchsorted(prefix))
-        if at == len(self._prefixes) or self._prefixes[at] != prefix:
-            return False
-        return bool(self._find(np.frombuffer(sha256, np.uint8).reshape(1, 32)).segment[0] >= 0)
-
-    def _find(self, sha256: Bytes32) -> Places:
         count = len(sha256)
         prefixes = _prefixes(sha256)
         segment, row = np.full(count, -1, np.int64), np.zeros(count, np.int64)
         offset, length = np.zeros(count, np.int64), np.zeros(count, np.int64)
-        at = np.searchsorted(self._prefixes, prefixes)
-        open_questions = np.arange(count)
-        while len(open_questions):  # once, but for pictures whose first 8 bytes are alike
-            at, open_questions = at[at < len(self._prefixes)], open_questions[at < len(self._prefixes)]
-            same = self._prefixes[at] == prefixes[open_questions]
-            at, open_questions = at[same], open_questions[same]
-            positions = self._positions[at]
-            numbers = np.searchsorted(self._starts, positions, side="right") - 1
+        at = np.searchsorted(self.prefixes, prefixes)
+        asked = np.arange(count)
+        while len(asked):  # once, but for pictures whose first 8 bytes are alike
+            at, asked = at[at < len(self.prefixes)], asked[at < len(self.prefixes)]
+            same = self.prefixes[at] == prefixes[asked]
+            at, asked = at[same], asked[same]
+            positions = self.positions[at]
+            numbers = np.searchsorted(self.starts, positions, side="right") - 1
             for number in np.unique(numbers).tolist():
-                chosen, there = np.flatnonzero(numbers == number), self._segments[number]
-                lines = positions[chosen] - self._starts[number]
-                equal = (there.sha256[lines] == sha256[open_questions[chosen]]).all(axis=1)
-                found, lines = open_questions[chosen[equal]], lines[equal]
-                segment[found], row[found] = number, there.row[lines]
-                offset[found], length[found] = there.offset[lines], there.length[lines]
-            at, open_questions = at[segment[open_questions] < 0] + 1, open_questions[segment[open_questions] < 0]
-        return Places(self._shards, segment, offset, length, row)
+                chosen, held = np.flatnonzero(numbers == number), self.segments[number]
+                lines = positions[chosen] - self.starts[number]
+                equal = (held.sha256[lines] == sha256[asked[chosen]]).all(axis=1)
+                answered, lines = asked[chosen[equal]], lines[equal]
+                segment[answered], row[answered] = number, held.row[lines]
+                offset[answered], length[answered] = held.offset[lines], held.length[lines]
+            at, asked = at[segment[asked] < 0] + 1, asked[segment[asked] < 0]
+        return Places([held.shard for held in self.segments], segment, offset, length, row)
+
+
+class PictureIndex:
+    """Looks pictures up in all segments at once. Built at the first question; 16 bytes of memory a picture.
+
+    Safe between threads: what is looked into is frozen and swapped whole. `refresh` takes in shards that have come since.
+    """
+
+    def __init__(self, directory: Directory) -> None:
+        self._directory = directory
+        self._table = _Table.of((), ())
+        self._building = threading.Lock()
+
+    @property
+    def count(self) -> int:
+        """How many pictures are known, after `refresh`."""
+        return len(self._table.prefixes)
+
+    def refresh(self) -> None:
+        """Takes in shards that have come since, and drops those that have gone."""
+        with self._building:
+            before, names = self._table, shard_names(self._directory)
+            if before.known == set(names):
+                return
+            segments = [segment for segment in before.segments if segment.shard in names]
+            for name in names:
+                if name not in before.known:
+                    try:
+                        segments.append(read_segment(self._directory, name))
+                    except DamageError:
+                        continue  # neither index nor shard can be read: its pictures are not to be had
+            self._table = _Table.of(segments, names)
+
+    def find(self, sha256: Bytes32) -> Places:
+        """The places of pictures by their SHA-256, (n, 32) uint8. Takes in new shards where one is not known."""
+        places = self._table.find(sha256)
+        if np.any(places.segment < 0):
+            self.refresh()
+            places = self._table.find(sha256)
+        return places
+
+    def has(self, sha256: bytes) -> bool:
+        """Whether a picture is among those known after the last `refresh`."""
+        table, prefix = self._table, np.uint64(int.from_bytes(sha256[:8], "big"))
+        at = int(table.prefixes.searchsorted(prefix))
+        if at == len(table.prefixes) or table.prefixes[at] != prefix:
+            return False
+        return bool(table.find(np.frombuffer(sha256, np.uint8).reshape(1, 32)).segment[0] >= 0)
 
 
 def _prefixes(sha256: Bytes32) -> np.ndarray[Any, np.dtype[np.uint64]]:

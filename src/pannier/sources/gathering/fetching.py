@@ -178,6 +178,8 @@ class Fetcher:
                 last = _PassingError(refused.reason)
             except _PassingError as passing:
                 last = passing
+            except Exception as error:  # what a server provokes in the libraries between: its own picture's fault alone
+                return wanted.failed(f"it cannot be fetched ({type(error).__name__}: {_short(error)})")
             busy = last.host or host
             if busy.given_up:
                 return wanted.failed(busy.given_up)
@@ -217,8 +219,10 @@ class Fetcher:
         """Asks for a link and where it leads; every host on the way is treated alike."""
         link = wanted.link
         for _ in range(MOST_REDIRECTS + 1):
-            if urlsplit(link).scheme.lower() not in ("http", "https"):
-                raise RefusedError(f"only http and https are fetched, not {urlsplit(link).scheme or 'that'}")
+            parts = urlsplit(link)
+            if parts.scheme.lower() not in ("http", "https"):
+                raise RefusedError(f"only http and https are fetched, not {parts.scheme or 'that'}")
+            _ = parts.port  # a ValueError where it is none
             try:
                 if host.given_up:
                     raise _PassingError(host.given_up)
@@ -303,12 +307,13 @@ def _retry_after(text: str | None) -> float | None:
     """Seconds from a Retry-After header, a number or a date (RFC 9110, 10.2.3); None where there is none."""
     if not text:
         return None
-    if text.strip().isdigit():
+    if text.strip().isdecimal():
         return float(text)
     try:
         then = email.utils.parsedate_to_datetime(text)
     except ValueError:
         return None
+    then = then if then.tzinfo else then.replace(tzinfo=datetime.UTC)  # "-0000" is UTC too (RFC 5322, 3.3)
     return max(0.0, (then - datetime.datetime.now(datetime.UTC)).total_seconds())
 
 

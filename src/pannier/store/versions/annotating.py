@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -20,6 +21,7 @@ FOLDER = "annotations"
 FILES = "files"
 MOST_TRIES = 100
 _CHUNK = 1 << 20
+_SHA256 = re.compile("[0-9a-f]{64}")
 
 
 @dataclass(frozen=True)
@@ -114,6 +116,10 @@ def read_annotation(directory: Directory, snapshot_id: str, number: int) -> Anno
 
 
 def attachments_of(directory: Directory, documents: Sequence[Document]) -> list[Attachment]:
+    """Attachments as a document tells of them. Raises DamageError for names that lead elsewhere, which no writer gives."""
+    for each in documents:
+        if not _SHA256.fullmatch(str(each["sha256"])) or _path_within(str(each["name"])) != each["name"]:
+            raise DamageError(f"attachment {each['name']!r} is damaged: its name leads elsewhere; bring back a whole store")
     return [Attachment(each["name"], each["sha256"], each["byte_count"], directory) for each in documents]
 
 
@@ -180,10 +186,17 @@ def _annotate(
 
 def checked_attachment_name(name: str) -> str:
     """A relative path with `/` that leads nowhere else. Raises UsageError."""
-    parts = name.replace("\\", "/").split("/")
-    if any(part in ("", ".", "..") or part != part.strip() or "\0" in part for part in parts) or name.startswith("/"):
+    path = _path_within(name)
+    if path is None:
         raise UsageError(f"--as {name}: must be a relative path, as results/run-3.npz")
-    return "/".join(parts)
+    return path
+
+
+def _path_within(name: str) -> str | None:
+    """The name as a path with `/` below a folder; None where it leads elsewhere."""
+    parts = name.replace("\\", "/").split("/")
+    leads_elsewhere = any(part in ("", ".", "..") or part != part.strip() or "\0" in part for part in parts)
+    return None if leads_elsewhere else "/".join(parts)
 
 
 def _attached(directory: Directory, name: str, path: Path) -> Attachment:

@@ -53,7 +53,19 @@ def query(snapshot: Snapshot, sql: str, *, after: Snapshot | None = None) -> Any
     columns = [name for table in tables.values() for name in table.column_names]
     found = answer(connected_to(**tables), sql, "the query", list(dict.fromkeys(columns)))
     plain = [column.cast(column.type.value_type) if _is_coded(column) else column for column in found.columns]
-    return pa.table(plain, names=found.column_names)
+    return pa.table(plain, names=_told_apart(found.column_names))
+
+
+def _told_apart(names: list[str]) -> list[str]:
+    """Names of which none is there twice: the second `key` is `key_1`."""
+    told: list[str] = []
+    for name in names:
+        number, free = 0, name
+        while free in told or (number and free in names):
+            number += 1
+            free = f"{name}_{number}"
+        told.append(free)
+    return told
 
 
 def _is_coded(column: Any) -> bool:

@@ -355,6 +355,8 @@ def _read_set(values: Mapping[str, Any] | str | Sequence[str] | None) -> dict[st
             raise UsageError(f"--set {name}=...: that is a fact of the picture, or its key, and cannot be changed")
         if not re.fullmatch(r"[A-Za-z_][A-Za-z0-9_ .-]*", name):
             raise UsageError(f"--set: {name!r} is no name for a column")
+        if name in CHANGEABLE and values[name] is not None and not str(values[name]).strip():
+            raise UsageError(f"--set {name}=: an empty {name} is none; write {name}=NULL for that")
     return dict(values)
 
 

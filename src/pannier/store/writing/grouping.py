@@ -105,7 +105,8 @@ def _guard_frozen(revision: Revision, dealing: Dealing) -> Revision:
             kept.append(row)
     gone_splits = names_there(revision.manifest, revision.gone, "split").to_list()
     stays = np.array([split in dealing.frozen for split in gone_splits], bool)
-    for key, split in zip(_keys_of(revision.manifest, revision.gone[stays]), gone_splits, strict=False):
+    kept_splits = [split for split in gone_splits if split in dealing.frozen]
+    for key, split in zip(_keys_of(revision.manifest, revision.gone[stays]), kept_splits, strict=True):
         revision.left_out.append(LeftOut(key, "frozen", f"{split} is frozen: the record is not removed"))
     revision.gone = revision.gone[~stays]
     return revision if len(kept) == len(revision) else revision.only(kept)

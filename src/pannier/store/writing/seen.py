@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import io
+import logging
 import time
 from collections.abc import Sequence
 from typing import Any
@@ -12,12 +14,14 @@ import numpy as np
 import pyarrow as pa
 
 from pannier.columns import Digests, Names, Rows, digests_of
-from pannier.errors import DamageError
+from pannier.errors import DamageError, NotFoundError, StoreError
 from pannier.images.facts import Facts
 from pannier.sources.checking import Checked
 from pannier.sources.rows import FileStamp, Row
 from pannier.store.documents import digest
 from pannier.store.files import Directory
+
+_log = logging.getLogger("pannier")
 
 FOLDER = "seen"
 SUFFIX = ".arrow"
@@ -105,7 +109,16 @@ class Seen:
             self._new.append((*self._hashes(file.path), file.stamp, *picture))
 
     def flush(self, *, at_end: bool = False) -> None:
-        """Keeps what was added; at the end many segments become one, of each path the entry made last."""
+        """Keeps what was added; at the end many segments become one, of each path the entry made last.
+
+        Where the disk refuses, nothing is remembered, which costs the next pack time and nothing else.
+        """
+        try:
+            self._flush(at_end)
+        except (StoreError, NotFoundError) as error:
+            _log.warning("what was read is not remembered: %s", error)
+
+    def _flush(self, at_end: bool) -> None:
         if self._new:
             columns = zip(*self._new, strict=True)
             arrays = [pa.array(values, field.type) for values, field in zip(columns, SCHEMA, strict=True)]
@@ -116,7 +129,8 @@ class Seen:
             _, newest = np.unique(whole.column("path").to_numpy()[::-1], return_index=True)
             merged = self._write(whole.take(pa.array(np.sort(len(whole) - 1 - newest))))
             for name in self._segments:
-                self._directory.remove(f"{FOLDER}/{name}")
+                with contextlib.suppress(NotFoundError):  # another pack may have merged it at the same moment
+                    self._directory.remove(f"{FOLDER}/{name}")
             self._segments = [merged]
 
     def _hashes(self, path: bytes) -> tuple[int, int]:
@@ -147,10 +161,10 @@ def _is_segment(name: str) -> bool:
 
 
 def _read(directory: Directory, name: str) -> Any:
-    """A segment's entries; none where it is damaged, so that what it told of is read again."""
+    """A segment's entries; none where it is damaged, or gone since it was listed, so that what it told of is read again."""
     try:
         return segment_table(directory, name)
-    except DamageError:
+    except (StoreError, NotFoundError):
         return SCHEMA.empty_table()
 
 

@@ -23,7 +23,7 @@ from bench.pack import bare, write_small
 from bench.slices import Report, alternate, ratio
 from pannier.images.near import near_links
 from pannier.measuring.memory import Sampler, release_free_memory, working_bytes
-from pannier.sizes import show_bytes
+from pannier.units import show_bytes
 
 PICTURES = 1_000
 MANY = 100_000
@@ -113,11 +113,11 @@ class _Opened:
 
     def __init__(self, path: Path, rules: dict[str, Any]) -> None:
         from pannier.sources.opening import as_source
-        from pannier.sources.rules import read_rules
+        from pannier.sources.rules import RuleOptions
         from pannier.sources.several import choose
 
         source = as_source(path, picture=rules.pop("picture"))
-        self.left = len(choose(source, read_rules(**rules)))
+        self.left = len(choose(source, RuleOptions(**rules).read_rules()))
 
 
 def _many(report: Report) -> None:

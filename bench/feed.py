@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import tempfile
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import pannier
 from bench.data import write_archive
 from bench.slices import Report, ratio
+from pannier.feed.job import job_of
 from pannier.measuring.process import Child
 
 SIDE = 224
@@ -41,16 +43,9 @@ def run(report: Report) -> None:
 
 def _jobs(snapshot: Any, treatment: Any, archive: Path) -> dict[str, list[dict[str, Any]]]:
     scale, offset = treatment.value_line()
-    base = {
-        "store": str(snapshot.store.path),
-        "snapshot": snapshot.id,
-        "split": "train",
-        "treatment": treatment.model_dump(mode="json", exclude={"measured_on"}),
-        "batch_size": 32,
-        "seed": 0,
-        "workers": 2,
-        "memory_limit": None,
-    }
+    job = job_of(snapshot.state, "train", treatment, workers=2, memory_limit=None, rendered=False)
+    base = {"feed": job.to_plain()}
+    limited = {"kind": "feed", "feed": replace(job, limit_bytes=64 << 20).to_plain()}
     hand = {"kind": "by hand", "folder": str(archive), "side": SIDE, "scale": scale.tolist(), "offset": offset.tolist()}
     return {
         "feed": [base | {"kind": "feed"}],
@@ -58,7 +53,7 @@ def _jobs(snapshot: Any, treatment: Any, archive: Path) -> dict[str, list[dict[s
         "area": [hand | {"how": "area", "part": part} for part in range(2)],
         "bilinear": [hand | {"how": "bilinear", "part": part} for part in range(2)],
         "pillow": [hand | {"how": "pillow"}],
-        "64MiB": [base | {"kind": "feed", "memory_limit": 64 << 20}],
+        "64MiB": [limited],
         "busy": [base | {"kind": "busy"}],
     }
 

@@ -17,7 +17,7 @@ import pannier
 from bench.data import write_archive
 from bench.slices import Report, alternate, ratio
 from pannier.measuring.memory import Sampler, release_free_memory, working_bytes
-from pannier.sizes import show_bytes
+from pannier.units import show_bytes
 
 # so many that what a pack costs at all plays little part; with fewer the ratio is lower
 PICTURES = 2_000

@@ -20,8 +20,8 @@ from bench.data import write_archive
 from bench.million import CHANGES, RECORDS, changes_of, fill_a_million, median_seconds
 from bench.slices import Report, alternate, ratio
 from pannier.machine import usable_cores
-from pannier.sizes import show_bytes
-from pannier.store.writing.commit import Proposal, commit
+from pannier.packing.commit import Proposal, commit
+from pannier.units import show_bytes
 
 SNAPSHOTS = 1_000
 PICTURES = 3_000
@@ -64,10 +64,10 @@ def _names_and_comparisons(report: Report, store: pannier.Store) -> None:
     )
     names = iter(range(10_000))
     _seconds(report, "a new track, seconds", lambda: store.start_track(f"t{next(names)}"), 0.05 + 0.1)
-    from pannier.store.versions.naming import add_tag, start_track
+    from pannier.versions.naming import add_tag, start_track
 
-    _seconds(report, "the same without opening the snapshot", lambda: start_track(store, f"u{next(names)}"), 0.05)
-    _seconds(report, "a new tag, seconds", lambda: add_tag(store, f"v{next(names)}"), 0.05)
+    _seconds(report, "the same without opening the snapshot", lambda: start_track(store.opened, f"u{next(names)}"), 0.05)
+    _seconds(report, "a new tag, seconds", lambda: add_tag(store.opened, f"v{next(names)}"), 0.05)
 
 
 def _many_snapshots(report: Report, store: pannier.Store) -> None:
@@ -76,7 +76,7 @@ def _many_snapshots(report: Report, store: pannier.Store) -> None:
     size, started = _bytes_in(store.path), time.perf_counter()
     for _ in range(SNAPSHOTS):
         changes = changes_of(store.snapshot(), rng)
-        commit(store, "main", lambda _, changes=changes: Proposal(changes))  # type: ignore[misc]
+        commit(store.opened, "main", lambda _, changes=changes: Proposal(changes))  # type: ignore[misc]
     seconds = (time.perf_counter() - started) / SNAPSHOTS
     added = (_bytes_in(store.path) - size) / SNAPSHOTS
     report.line(f"{SNAPSHOTS:,} snapshots of {CHANGES} changes: bytes each, new bases too", f"{added:,.0f}", "<= 3,000,000",
@@ -96,13 +96,13 @@ def _memory(report: Report, store: pannier.Store) -> None:
         "a query": "store.snapshot().query('SELECT label, count(*) FROM records GROUP BY label')",
         "tidy": "store.tidy(older_than=0)",
         "verify --quick": "pannier.verify(store, quick=True)",
-        "export of the labels": f"write_label_table(snapshot, np.arange(len(snapshot)), {str(other) + '.csv'!r})",
+        "export of the labels": f"write_label_table(snapshot.state, np.arange(len(snapshot)), {str(other) + '.csv'!r})",
     }
     for name, call in work.items():
         program = (
             "import numpy as np, pannier\n"
             "from pannier.measuring.memory import Sampler, release_free_memory, working_bytes\n"
-            "from pannier.store.folders.label_table import write_label_table\n"
+            "from pannier.folders.label_table import write_label_table\n"
             f"store = pannier.open_store({str(store.path)!r})\n"
             "ids = [step.id for step in store.history()][:200]\n"
             "snapshot = store.snapshot()\nsnapshot.query('SELECT 1')\nrelease_free_memory()\n"

@@ -15,8 +15,8 @@ import numpy as np
 from PIL import Image
 
 import pannier
-from pannier.store.store import FORMAT_VERSION
-from pannier.store.versions.naming import remove
+from pannier.store.state import FORMAT_VERSION
+from pannier.versions.naming import remove
 from tests.conftest import encoded
 
 FOLDER = Path(__file__).parent / "data"

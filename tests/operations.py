@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import pannier
-from pannier.store.versions.naming import remove, rename
+from pannier.versions.naming import remove, rename
 from tests.conftest import fill
 
 SMALL_SHARDS = 30_000

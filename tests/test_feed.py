@@ -19,8 +19,9 @@ import pytest
 
 import pannier
 from pannier.errors import DamageError, LimitError, UsageError
+from pannier.feed.needs import Needs
 from pannier.feed.order import shuffled
-from pannier.feed.plan import Needs, make_plan
+from pannier.feed.plan import make_plan
 from pannier.hashing import fold, text_hash
 from pannier.images.chance import draw
 from tests.conftest import fill
@@ -235,7 +236,7 @@ def test_two_loops_over_one_feed_at_once_are_refused(packed: pannier.Snapshot) -
 
 def test_a_damaged_record_stops_the_feed_and_is_named(tmp_path: Path) -> None:
     snapshot = pannier.create(tmp_path / "s.store").pack(fill(tmp_path / "a", 4)).snapshot
-    place = snapshot.store.index.find(
+    place = snapshot.state.index.find(
         np.frombuffer(bytes.fromhex(snapshot["twill/0002.jpg"].sha256), np.uint8).reshape(1, 32)
     )
     shard = next((snapshot.store.path / "shards").glob("*.arrow"))
@@ -314,7 +315,7 @@ def test_a_limit_too_small_names_what_would_fit(packed: pannier.Snapshot) -> Non
 
 def test_raced_feeds_give_the_same_bytes(packed: pannier.Snapshot, scale: int, monkeypatch: pytest.MonkeyPatch) -> None:
     """A tiny switch interval and random delays wherever a picture is read."""
-    from pannier.store.reading import PictureReader
+    from pannier.store.places import PictureReader
 
     expected = fingerprint(packed, epochs=1)
     read_into = PictureReader.read_into

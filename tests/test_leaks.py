@@ -19,14 +19,14 @@ from PIL import Image
 
 import pannier
 from pannier.columns import Digests
+from pannier.dealing.shares import Dealing, read_shares
+from pannier.dealing.splits import targets
 from pannier.errors import SourceError, UsageError
 from pannier.hashing import Hashes, text_hash
 from pannier.images.near import near_links
-from pannier.shares import Dealing, read_shares
-from pannier.splits import targets
+from pannier.packing.grouping import settle
+from pannier.packing.merging import merge
 from pannier.store.manifest import SCHEMA, Manifest
-from pannier.store.writing.grouping import settle
-from pannier.store.writing.merging import merge
 from tests.conftest import draw, encoded, fill
 
 SHARES = read_shares("train=60,val=25,test=15")

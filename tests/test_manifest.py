@@ -20,9 +20,10 @@ from pannier.errors import DamageError
 from pannier.feed.order import shuffled
 from pannier.hashing import fold, fold_each, text_hash
 from pannier.images.chance import flips
+from pannier.storage.local import LocalStorage
+from pannier.storage.memory import MemoryStorage
 from pannier.store import manifest as manifests
 from pannier.store.content import BUCKETS, encode_row
-from pannier.store.files import Directory
 from pannier.store.manifest import REMOVED, SCHEMA, Manifest, rows_there
 from tests import kept_stores
 
@@ -59,20 +60,20 @@ def rows_of(manifest: Manifest) -> Rows:
 @given(first=st.integers(1, 3), history=st.lists(changes, min_size=1, max_size=6), wide=st.booleans())
 def test_any_history_of_changes_reads_back(first: int, history: list[dict[str, Any]], wide: bool) -> None:
     with tempfile.TemporaryDirectory() as folder:
-        directory = Directory(Path(folder))
+        storage = MemoryStorage()
         # a wide base lets the changes stay a delta; a small one is written anew each time
         start = {f"base/{i:05}.jpg": ("plain", "train", i % 200) for i in range(3000 if wide else first)}
         expected: Rows = dict(start)
-        manifest = manifests.write(directory, Manifest.empty(), table(start))
+        manifest = manifests.write(storage, Manifest.empty(), table(start))
         for changed in history:
-            manifest = manifests.write(directory, manifest, table(changed))
+            manifest = manifests.write(storage, manifest, table(changed))
             for key, value in changed.items():
                 expected.pop(key, None)
                 if value is not None:
                     expected[key] = value
             assert wide == (manifest.delta_file is not None)
         assert manifest.base_file is not None
-        again = Manifest.read(directory, manifest.base_file, manifest.delta_file)
+        again = Manifest.read(storage, manifest.base_file, manifest.delta_file)
         for each in (manifest, again):
             assert rows_of(each) == expected
             assert each.hashes.tolist() == sorted(text_hash(key) for key in expected)
@@ -86,7 +87,7 @@ def test_any_history_of_changes_reads_back(first: int, history: list[dict[str, A
         assert again.take([at]).column("key")[0].as_py() == key
         assert again.find("none", text_hash("none")) is None
         assert [again.take([row]).column("key")[0].as_py() for row in again.keys_in_order()[:3]] == sorted(expected)[:3]
-        at_once = manifests.write(Directory(Path(folder) / "other"), Manifest.empty(), table(dict(expected)))
+        at_once = manifests.write(MemoryStorage(), Manifest.empty(), table(dict(expected)))
         assert at_once.content_id == manifest.content_id
 
 
@@ -94,7 +95,7 @@ def test_keys_whose_hashes_are_alike_are_told_apart(tmp_path: Path) -> None:
     rows = table({f"a/{i}.jpg": ("twill", "train", i) for i in range(4)})
     alike = rows.set_column(0, SCHEMA.field("hash"), pa.array([7, 7, 7, 9], pa.uint64())).sort_by([("key", "ascending")])
     alike = alike.take(pa.array(np.lexsort((np.arange(4), alike.column("hash").to_numpy()))))
-    manifest = manifests.write(Directory(tmp_path), Manifest.empty(), alike)
+    manifest = manifests.write(MemoryStorage(), Manifest.empty(), alike)
     taken = manifest.take(np.arange(4), ["key"]).column(0).to_pylist()
     asked = pa.table(
         {"hash": pa.array([7, 7, 7, 7, 8], pa.uint64()), "key": pa.array([*taken[::-1], "x"], pa.large_string())}
@@ -108,15 +109,15 @@ def test_keys_whose_hashes_are_alike_are_told_apart(tmp_path: Path) -> None:
 
 
 def test_a_flipped_label_does_not_pass(tmp_path: Path) -> None:
-    directory = Directory(tmp_path)
+    storage = LocalStorage(tmp_path)
     manifest = manifests.write(
-        directory, Manifest.empty(), table({"a/1.jpg": ("twill", "train", 1), "b/2.jpg": (None, None, 2)})
+        storage, Manifest.empty(), table({"a/1.jpg": ("twill", "train", 1), "b/2.jpg": (None, None, 2)})
     )
     assert manifest.base_file is not None
     path = tmp_path / manifest.base_file.path
     path.write_bytes(path.read_bytes().replace(b"twill", b"twilt"))
     with pytest.raises(DamageError, match="checksum"):
-        Manifest.read(directory, manifest.base_file, None)
+        Manifest.read(storage, manifest.base_file, None)
 
 
 def test_the_encoding_of_rows_is_frozen() -> None:

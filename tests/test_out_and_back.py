@@ -275,4 +275,4 @@ def test_a_strangers_store_writes_nowhere_but_where_it_is_told(own: pannier.Snap
             bring()
     assert not list(tmp_path.rglob("outside.txt"))
     with pytest.raises(DamageError, match="leads elsewhere"):
-        own.store.directory.read("../../etc/hostname")
+        own.store.storage.read("../../etc/hostname")

@@ -11,8 +11,8 @@ import pytest
 
 import pannier
 from pannier.errors import ConflictError, NotFoundError, SourceError, StoreError, UsageError
+from pannier.packing import pack as packing
 from pannier.store.documents import sealed
-from pannier.store.writing import packing
 from tests.conftest import CLASSES, draw, encoded, fill
 
 SHARES = {"train": 75, "val": 15, "test": 10}
@@ -159,7 +159,7 @@ def test_deeper_folders_prefixes_and_shards(tmp_path: Path, store: pannier.Store
     snapshot = store.pack(folder, label="top", into="first", shards=3).snapshot
     assert snapshot.classes == ["wool"]
     assert snapshot[0].key.startswith("first/wool/plain/")
-    assert 2 <= len(store.directory.list("shards")) <= 4
+    assert 2 <= len(store.storage.list("shards")) <= 4
     with pytest.raises(UsageError, match="no column 'perent'; did you mean 'parent'"):
         store.pack(folder, label="perent")
 

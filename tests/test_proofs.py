@@ -18,9 +18,11 @@ from typing import Any
 import pytest
 
 import pannier
+from pannier import files
 from pannier.errors import PannierError, StoreError
+from pannier.feed.job import job_of
 from pannier.measuring.process import Child, TrialEnded
-from pannier.store import files
+from pannier.storage import local
 from tests.conftest import fill
 from tests.operations import OPERATIONS, make_world, operate, state
 
@@ -118,6 +120,11 @@ class FailingDisk:
         return real(*arguments, **options)
 
 
+def watch(monkeypatch: pytest.MonkeyPatch, disk: Any) -> None:
+    for module in (local, files):
+        monkeypatch.setattr(module, "os", disk)
+
+
 @pytest.mark.parametrize("name", OPERATIONS)
 def test_any_call_that_the_disk_refuses_leaves_before_or_after(
     tmp_path: Path, world: Path, monkeypatch: pytest.MonkeyPatch, scale: int, name: str
@@ -125,7 +132,7 @@ def test_any_call_that_the_disk_refuses_leaves_before_or_after(
     before, after = ends_of(name, world)
     shutil.copytree(world / "s.store", tmp_path / "whole.store")
     counter = FailingDisk(0, 0, False)
-    monkeypatch.setattr(files, "os", counter)
+    watch(monkeypatch, counter)
     operate(name, world, tmp_path / "whole.store")
     numbers = (errno.ENOSPC, errno.EIO, errno.EROFS, errno.EDQUOT, errno.EINTR)
     jobs = [(at, number, good) for at in range(1, counter.calls + 1) for number in numbers for good in (False, True)]
@@ -134,12 +141,12 @@ def test_any_call_that_the_disk_refuses_leaves_before_or_after(
     for at, number, for_good in chosen:
         store = tmp_path / f"{at}-{number}-{for_good}.store"
         shutil.copytree(world / "s.store", store)
-        monkeypatch.setattr(files, "os", FailingDisk(at, number, for_good))
+        watch(monkeypatch, FailingDisk(at, number, for_good))
         is_done = False
         with contextlib.suppress(StoreError):
             operate(name, world, store)
             is_done = True  # the refused call did not matter: a lease's end, say
-        monkeypatch.setattr(files, "os", os)
+        watch(monkeypatch, os)
         found = state(store)
         assert found == after or (found == before and not is_done) or is_between(name, found, before, after), (at, number)
         ends["after" if found == after else "before"] += 1
@@ -254,22 +261,14 @@ def limited_trial(snapshot: pannier.Snapshot, number: int, seconds: float = 0.3)
         layout=rng.choice(["chw", "hwc"]),
         **rng.choice(PREPARED),
     )
-    options = {"batch_size": batch_size, "workers": workers, "augment": True}
+    options: dict[str, Any] = {"batch_size": batch_size, "workers": workers, "augment": True, "seed": number}
     try:
         snapshot.feed(None, treatment, memory_limit="1MiB", **options).close()
         limit = 1 << 20
     except pannier.LimitError as error:
         limit = int(error.smallest_limit * rng.uniform(1.0, 1.6))
-    job = {
-        "kind": "feed",
-        "store": str(snapshot.store.path),
-        "snapshot": snapshot.id,
-        "split": None,
-        "treatment": treatment.model_dump(mode="json", exclude={"measured_on"}),
-        "seed": number,
-        "memory_limit": limit,
-        **options,
-    }
+    feed = job_of(snapshot.state, None, treatment, memory_limit=limit, shuffle=True, rendered=False, **options)
+    job = {"kind": "feed", "feed": feed.to_plain()}
     child = Child(job)
     try:
         child.wait_until_ready(90)

@@ -91,7 +91,7 @@ def test_rendered_or_not_whatever_the_workers_batches_are_equal(own: pannier.Sna
         for one, two, three in zip(first, second, third, strict=True):
             assert np.array_equal(one, two, equal_nan=True), repr(treatment)
             assert np.array_equal(one, three, equal_nan=True), repr(treatment)
-        drop_rendering(own.store, treatment.fixed_part[:10])
+        drop_rendering(own.store.storage, treatment.fixed_part[:10])
     print(f"\n{15 * scale} random treatments: one worker, two, and rendered: equal to the bit")
 
 
@@ -129,14 +129,14 @@ def test_only_what_is_new_or_changed_is_rendered(tmp_path: Path) -> None:
         assert feed.rendered_records == 0
     with pytest.raises(NotFoundError, match="run pannier render"):
         later.feed("train", other, rendered=True)
-    (found,) = list_renderings(store)
+    (found,) = list_renderings(store.storage)
     assert (found.canvases, found.digest) == (33, treatment.fixed_part)
     assert not [each for each in pannier.verify(store) if each.is_damage]
-    freed = drop_rendering(store, treatment.fixed_part[:8])
+    freed = drop_rendering(store.storage, treatment.fixed_part[:8])
     assert freed == found.byte_count
-    assert list_renderings(store) == []
+    assert list_renderings(store.storage) == []
     with pytest.raises(UsageError, match="there is none"):
-        drop_rendering(store, treatment.fixed_part[:8])
+        drop_rendering(store.storage, treatment.fixed_part[:8])
 
 
 def test_crop_boxes_are_part_of_a_canvas(tmp_path: Path) -> None:
@@ -159,7 +159,7 @@ def test_crop_boxes_are_part_of_a_canvas(tmp_path: Path) -> None:
     pannier.render(snapshot, treatment)
     assert all(np.array_equal(*each) for each in zip(before, fed(snapshot, treatment, rendered=True), strict=True))
     moved = store.change(where=f"key = '{keys[0]}'", set={"top": 1}).snapshot
-    assert plan_rendering(moved, treatment).missing == 1
+    assert plan_rendering(moved.state, treatment).missing == 1
     with snapshot.feed(None, treatment, shuffle=False) as feed:
         last = [batch.images[-1].copy() for batch in feed][-1]
     assert np.array_equal(last, plain(snapshot[keys[-1]].bytes()))  # NULL: the whole picture
@@ -173,8 +173,8 @@ def test_what_would_not_fit_is_refused_before_anything_is_written(own: pannier.S
     assert "over the cap" in run("render", own.store.path, "--size", "64", "--cap", "100KiB", "--preview").out
     with pytest.raises(StoreError, match="over the cap of 100 KiB"):
         pannier.render(own, treatment, cap="100KiB")
-    assert list_renderings(own.store) == []
-    plan = plan_rendering(own, treatment, cap=None)
+    assert list_renderings(own.store.storage) == []
+    plan = plan_rendering(own.state, treatment, cap=None)
     assert plan.new_bytes >= 60 * 64 * 64 * 3
     assert plan.cap_bytes is None
 
@@ -193,10 +193,10 @@ def test_damage_is_found_and_made_again(own: pannier.Snapshot, scale: int, caplo
     seen = 0
     for _ in range(6 * scale):
         pannier.render(own, treatment, check=True)
-        rendering = rendering_of(own.store.directory, treatment)
+        rendering = rendering_of(own.store.storage, treatment)
         assert rendering is not None
         assert not list(rendering.check())
-        files = sorted(path for path in rendering.directory.root.rglob("*.*") if path.is_file())
+        files = sorted(path for path in rendering.storage.root.rglob("*.*") if path.is_file())
         path = files[rng.integers(len(files))]
         size = path.stat().st_size
         if rng.random() < 0.3:
@@ -205,7 +205,7 @@ def test_damage_is_found_and_made_again(own: pannier.Snapshot, scale: int, caplo
         else:
             damage(path, int(rng.integers(size)))
         assert all(np.array_equal(*each) for each in zip(expected, fed(own, treatment), strict=True))
-        found = rendering_of(own.store.directory, treatment)
+        found = rendering_of(own.store.storage, treatment)
         assert found is None or list(found.check())
         seen += any(each.is_damage and "rendered" in each.file for each in pannier.verify(own.store))
         assert not [each for each in pannier.verify(own.store, repair=True) if each.is_damage]
@@ -240,7 +240,7 @@ def test_killed_at_any_instant_nothing_is_lost(own: pannier.Snapshot, scale: int
         process.wait()
         process.stdout.close()
         spans.append(time.monotonic() - started)
-        rendering = rendering_of(own.store.directory, treatment)
+        rendering = rendering_of(own.store.storage, treatment)
         assert rendering is None or not list(rendering.check())
         assert not [each for each in pannier.verify(own.store) if each.is_damage]
         assert all(np.array_equal(*each) for each in zip(expected, fed(own, treatment), strict=True))
@@ -256,7 +256,7 @@ def test_the_command_plans_renders_lists_and_drops(own: pannier.Snapshot, run: A
     planned = run("render", address, "--size", "24", "--preview")
     assert planned.status == 0
     assert "60 are to be made" in planned.out
-    assert list_renderings(own.store) == []
+    assert list_renderings(own.store.storage) == []
     assert "rendered 60 pictures" in run("render", address, "--size", "24").out
     listed = json.loads(run("render", address, "--list", "--json").out)
     assert listed[0]["canvases"] == 60

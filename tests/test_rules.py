@@ -11,7 +11,7 @@ import pytest
 import pannier
 from pannier.errors import SourceError, UsageError
 from pannier.sources.folders import FolderSource
-from pannier.sources.rules import read_rules
+from pannier.sources.rules import Rules
 from pannier.sources.several import choose
 from tests.conftest import Ended, draw, encoded, fill
 
@@ -104,7 +104,7 @@ def test_keys_that_are_none_or_twice_are_refused(tmp_path: Path) -> None:
     source = FolderSource(fill(tmp_path / "a", 2))
     for rule, says in (("'x'", "have one key 'x'"), ("'../x' || name", "which is none"), ("NULL::TEXT", "which is none")):
         with pytest.raises(SourceError, match=says):
-            choose(source, read_rules(key=rule))
+            choose(source, Rules(key=rule))
 
 
 def test_what_no_condition_leaves_is_said(heap: Path, store: pannier.Store) -> None:

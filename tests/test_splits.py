@@ -10,10 +10,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from pannier.dealing.shares import Dealing, DealingOptions, read_shares
+from pannier.dealing.splits import Dealt, deal, fair_part, targets
 from pannier.errors import UsageError
 from pannier.hashing import mix
-from pannier.shares import Dealing, read_dealing, read_shares
-from pannier.splits import Dealt, deal, fair_part, targets
 
 SHARES = read_shares("train=75,val=15,test=10")
 labels_and_groups = st.lists(st.tuples(st.sampled_from(["a", "b", "c", None]), st.integers(0, 60)), min_size=1, max_size=120)
@@ -139,4 +139,4 @@ def test_a_fair_part_is_fair_in_every_class_and_lies_in_a_larger_one(sizes: list
 )
 def test_dealing_that_makes_no_sense_is_refused(said: dict[str, object], says: str) -> None:
     with pytest.raises(UsageError, match=says):
-        read_dealing(**said).upon(Dealing())
+        DealingOptions(**said).read_dealing().upon(Dealing())

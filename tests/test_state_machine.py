@@ -139,7 +139,7 @@ class StoreMachine(RuleBasedStateMachine):
     @precondition(lambda self: any(self.tracks))
     @rule(data=st.data())
     def delete_a_track(self, data: st.DataObject) -> None:
-        from pannier.store.versions.naming import remove
+        from pannier.versions.naming import remove
 
         which, track = self.some_track(data)
         remove(self.stores[which].tracks, track)

@@ -16,8 +16,8 @@ import pytest
 
 import pannier
 from pannier.errors import ConflictError, DamageError, NotFoundError, StoreError, UsageError
-from pannier.store.leases import FOLDER, WRITER, Held, holding, leases
-from pannier.store.versions.naming import remove
+from pannier.store.leases import WRITER, Held, holding, leases
+from pannier.versions.naming import remove
 from tests.conftest import Ended, fill
 
 TREATMENT = pannier.Treatment(16)
@@ -109,7 +109,7 @@ def test_pictures_that_are_stored_twice_are_folded(tmp_path: Path) -> None:
 def test_nothing_goes_that_a_running_writer_needs(store: pannier.Store) -> None:
     remove(store.tracks, "trial")
     files = sorted(store.path.rglob("*"))
-    with holding(store.directory, WRITER):
+    with holding(store.storage, WRITER):
         with pytest.raises(ConflictError, match="a writer on .* is at work here: nothing was tidied"):
             store.tidy(older_than=0, apply=True)
         assert "at work" in store.tidy(older_than=0).kept[0]
@@ -120,25 +120,25 @@ def test_nothing_goes_that_a_running_writer_needs(store: pannier.Store) -> None:
 
 
 def test_a_lease_holds_by_the_clock_of_the_store_until_its_process_ends_or_it_expires(store: pannier.Store) -> None:
-    held = Held(store.directory, WRITER)
-    (found,) = leases(store.directory)
+    held = Held(store.storage, WRITER)
+    (found,) = leases(store.storage)
     assert (found.is_live, found.kind, found.process) == (True, WRITER, os.getpid())
-    file = store.path / FOLDER / held.name
+    file = store.path / found.files[0]
     os.utime(file, (0, os.stat(file).st_mtime - 601))
-    assert not leases(store.directory)[0].is_live
+    assert not leases(store.storage)[0].is_live
     store.tidy(older_than=0, apply=True)
     assert not file.exists()
     with pytest.raises(ConflictError, match="stood still"):
         held.check()
     program = (
         "import pannier, os\nfrom pannier.store.leases import Held\n"
-        f"Held(pannier.open_store({str(store.path)!r}).directory, 'writer')\nos._exit(0)"
+        f"Held(pannier.open_store({str(store.path)!r}).storage, 'writer')\nos._exit(0)"
     )
     subprocess.run([sys.executable, "-c", program], check=True, timeout=60)
-    assert [lease.is_live for lease in leases(store.directory)] == [False]
+    assert [lease.is_live for lease in leases(store.storage)] == [False]
     remove(store.tracks, "trial")
     assert store.tidy(older_than=0, apply=True).byte_count > 0
-    assert leases(store.directory) == []
+    assert leases(store.storage) == []
 
 
 def test_a_writer_that_stood_still_for_too_long_publishes_nothing(
@@ -147,7 +147,8 @@ def test_a_writer_that_stood_still_for_too_long_publishes_nothing(
     head = store.tracks.head("main")
 
     def lose(self: Held) -> None:
-        (store.path / FOLDER / self.name).unlink(missing_ok=True)
+        for file in (store.path / "leases").iterdir():
+            file.unlink()
         check(self)
 
     check = Held.check
@@ -221,7 +222,7 @@ def test_a_copy_brings_what_the_other_lacks_and_ids_are_equal(
 
 
 def test_a_copy_that_was_interrupted_goes_on(store: pannier.Store, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    from pannier.store.upkeep import copying
+    from pannier.upkeep import copying
 
     other = pannier.create(tmp_path / "other.store")
 
@@ -320,8 +321,8 @@ def test_history_that_was_rewritten_is_seen(store: pannier.Store) -> None:
     store.tracks.append("main", Entry(3, elsewhere, "2026-01-01T00:00:00Z", "somebody"))
     (found,) = pannier.verify(store)
     assert "history was rewritten" in found.problem
-    held = Held(store.directory, WRITER)
-    os.utime(store.path / FOLDER / held.name, (0, 0))
+    held = Held(store.storage, WRITER)
+    os.utime(store.path / leases(store.storage)[0].files[0], (0, 0))
     assert [finding.is_damage for finding in pannier.verify(store)] == [True, False]
     assert "which has ended or stands still" in pannier.verify(store)[1].problem
     held.end()
@@ -334,7 +335,7 @@ def test_readers_never_meet_an_error_or_a_mix_beside_writers_and_tidying(tmp_pat
     right = {record.key: record.sha256 for record in store.snapshot()}
     rounds = 6 if scale == 1 else 5 * scale
     writer = (
-        "import sys, pannier\nfrom pannier.store.versions.naming import remove\n"
+        "import sys, pannier\nfrom pannier.versions.naming import remove\n"
         f"store = pannier.open_store({str(store.path)!r})\n"
         f"for i in range(1, {rounds} + 1):\n"
         "    store.change(where='true', set={'loom': i})\n"
@@ -433,7 +434,7 @@ def test_equal_content_has_an_equal_id_however_and_wherever_it_was_packed(tmp_pa
 
 def test_packs_at_once_never_stop_over_what_is_remembered(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """What packs have read is merged by whoever ends; others that listed it before go on, and so they do on a full disk."""
-    from pannier.store.writing import seen
+    from pannier.packing import seen
 
     monkeypatch.setattr(seen, "MOST_SEGMENTS", 0)
     monkeypatch.setattr(seen, "UNSURE_NANOSECONDS", -(10**15))
@@ -449,12 +450,12 @@ def test_packs_at_once_never_stop_over_what_is_remembered(tmp_path: Path, monkey
     with ThreadPoolExecutor(6) as pool:
         assert list(pool.map(pack, range(12))) == list(range(12))
     assert len(store.snapshot()) == 72
-    listed = store.directory.list
+    listed = store.storage.list
 
     def gone_since(folder: str) -> list[str]:
-        return [*listed(folder), "00000000000000000000-00.arrow"] if folder == seen.FOLDER else listed(folder)
+        return [*listed(folder), "00000000000000000000-00.arrow"] if folder == "seen" else listed(folder)
 
-    monkeypatch.setattr(store.directory, "list", gone_since)
+    monkeypatch.setattr(store.storage, "list", gone_since)
     assert not store.pack(tmp_path / "0", into="0").is_new
     monkeypatch.setattr(seen.Seen, "_write", lambda *_: (_ for _ in ()).throw(StoreError("the disk is full")))
     assert store.pack(fill(tmp_path / "more", 2, first=500)).added == 6

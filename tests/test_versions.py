@@ -13,7 +13,7 @@ from PIL import Image
 
 import pannier
 from pannier.errors import ConflictError, DamageError, NotFoundError, UsageError
-from pannier.store.versions.naming import remove, rename
+from pannier.versions.naming import remove, rename
 from tests.conftest import Ended, draw, encoded, fill
 
 

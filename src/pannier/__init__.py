@@ -6,6 +6,20 @@ import importlib
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from pannier.api.objects import (
+        Batch,
+        ChangeResult,
+        Feed,
+        PackResult,
+        Record,
+        Snapshot,
+        Store,
+        create,
+        open,
+        open_store,
+    )
+    from pannier.api.treatments import Treatment
+    from pannier.api.verbs import compare, from_docket, measure, render, verify
     from pannier.errors import (
         ConflictError,
         DamageError,
@@ -18,67 +32,58 @@ if TYPE_CHECKING:
         TreatmentError,
         UsageError,
     )
-    from pannier.feed.feed import Batch, Feed
     from pannier.feed.plan import Plan
-    from pannier.feed.rendering import render
-    from pannier.feed.reproducing import from_docket
+    from pannier.folders.exporting import restore
     from pannier.images.own_steps import own_step
-    from pannier.images.treatment import Treatment
-    from pannier.measuring.sweep import Measurement, measure
+    from pannier.measuring.sweep import Measurement
     from pannier.sources.findings import Findings
     from pannier.sources.gathering.gather import Gathered, gather
     from pannier.sources.survey import survey
-    from pannier.store.folders.exporting import restore
-    from pannier.store.snapshot import Record, Snapshot
-    from pannier.store.store import Store, create, open, open_store
-    from pannier.store.upkeep.findings import Finding
-    from pannier.store.upkeep.verify import verify
-    from pannier.store.versions.comparing import Comparison, compare
-    from pannier.store.versions.docket import Docket
-    from pannier.store.writing.changing import ChangeResult
-    from pannier.store.writing.packing import PackResult
+    from pannier.upkeep.findings import Finding
+    from pannier.versions.comparing import Comparison
+    from pannier.versions.docket import Docket
 
 __version__ = "0.1.0"
 
 # where each public name lives; modules are imported when a name is first used, so that `import pannier` stays light
 _HOMES = {
-    "Batch": "pannier.feed.feed",
-    "ChangeResult": "pannier.store.writing.changing",
-    "Comparison": "pannier.store.versions.comparing",
+    "Batch": "pannier.api.objects",
+    "ChangeResult": "pannier.api.objects",
+    "Comparison": "pannier.versions.comparing",
     "ConflictError": "pannier.errors",
     "DamageError": "pannier.errors",
-    "Docket": "pannier.store.versions.docket",
-    "Feed": "pannier.feed.feed",
-    "Finding": "pannier.store.upkeep.findings",
+    "Docket": "pannier.versions.docket",
+    "Feed": "pannier.api.objects",
+    "Finding": "pannier.upkeep.findings",
     "Findings": "pannier.sources.findings",
     "Gathered": "pannier.sources.gathering.gather",
     "LimitError": "pannier.errors",
     "Measurement": "pannier.measuring.sweep",
     "NotFoundError": "pannier.errors",
-    "PackResult": "pannier.store.writing.packing",
+    "PackResult": "pannier.api.objects",
     "PannierError": "pannier.errors",
     "PictureError": "pannier.errors",
     "Plan": "pannier.feed.plan",
-    "Record": "pannier.store.snapshot",
-    "Snapshot": "pannier.store.snapshot",
+    "Record": "pannier.api.objects",
+    "Snapshot": "pannier.api.objects",
     "SourceError": "pannier.errors",
-    "Store": "pannier.store.store",
+    "Store": "pannier.api.objects",
     "StoreError": "pannier.errors",
-    "Treatment": "pannier.images.treatment",
+    "Treatment": "pannier.api.treatments",
     "TreatmentError": "pannier.errors",
     "UsageError": "pannier.errors",
-    "compare": "pannier.store.versions.comparing",
-    "create": "pannier.store.store",
-    "from_docket": "pannier.feed.reproducing",
+    "compare": "pannier.api.verbs",
+    "create": "pannier.api.objects",
+    "from_docket": "pannier.api.verbs",
     "gather": "pannier.sources.gathering.gather",
-    "measure": "pannier.measuring.sweep",
+    "measure": "pannier.api.verbs",
     "own_step": "pannier.images.own_steps",
-    "render": "pannier.feed.rendering",
-    "open": "pannier.store.store",
-    "open_store": "pannier.store.store",
-    "restore": "pannier.store.folders.exporting",
+    "render": "pannier.api.verbs",
+    "open": "pannier.api.objects",
+    "open_store": "pannier.api.objects",
+    "restore": "pannier.folders.exporting",
     "survey": "pannier.sources.survey",
-    "verify": "pannier.store.upkeep.verify",
+    "verify": "pannier.api.verbs",
 }
 
 __all__ = [

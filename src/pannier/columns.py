@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from typing import Any
+from itertools import repeat
+from typing import Any, TypeVar
 
 import numpy as np
 import pyarrow as pa
@@ -16,19 +17,45 @@ Codes = np.ndarray[Any, np.dtype[np.int32]]
 Rows = np.ndarray[Any, np.dtype[np.int64]]
 Digests = np.ndarray[Any, np.dtype[np.uint8]]
 
+T = TypeVar("T", bound=tuple[Any, ...])
+
 NAMES = pa.dictionary(pa.int32(), pa.string())
 DIGEST_BYTES = 32
 
+# what is known of every picture by its header: the fields of images.facts.Facts, in their order wherever they are columns
+FACT_TYPES = {
+    "format": pa.string(),
+    "mode": pa.string(),
+    "height": pa.int32(),
+    "width": pa.int32(),
+    "turn": pa.uint8(),
+    "progressive": pa.bool_(),
+}
+# and what tells its bytes
+BYTES_FIELDS = (
+    pa.field("sha256", pa.binary(DIGEST_BYTES), nullable=False),
+    pa.field("crc32", pa.uint32(), nullable=False),
+    pa.field("byte_count", pa.int64(), nullable=False),
+)
+
+
+def fact_fields(*, text: Any = None) -> list[Any]:
+    """The fields of those columns; text as it is unless another type is named."""
+    return [
+        pa.field(name, text if text is not None and pa.types.is_string(kind) else kind, nullable=False)
+        for name, kind in FACT_TYPES.items()
+    ]
+
 
 @dataclass(frozen=True)
-class Names:
+class NameColumn:
     """A name for each row, or none: numbers into a list of names, which may hold names that no row has. -1 is NULL."""
 
     codes: Codes
     names: list[str]
 
     @staticmethod
-    def of(column: Any) -> Names:
+    def of(column: Any) -> NameColumn:
         """From a column of names, numbered (dictionary-encoded) or not; other values by how they are written."""
         if not pa.types.is_dictionary(column.type):
             column = column.cast(pa.string()).dictionary_encode()
@@ -36,9 +63,9 @@ class Names:
             column = pa.chunked_array([column])
         column = column.unify_dictionaries()
         if column.num_chunks == 0:
-            return Names(np.empty(0, np.int32), [])
+            return NameColumn(np.empty(0, np.int32), [])
         codes = np.concatenate([codes_of(chunk) for chunk in column.chunks])
-        return Names(codes, column.chunk(0).dictionary.to_pylist())
+        return NameColumn(codes, column.chunk(0).dictionary.to_pylist())
 
     def __len__(self) -> int:
         return len(self.codes)
@@ -47,15 +74,15 @@ class Names:
         code = self.codes[row]
         return self.names[code] if code >= 0 else None
 
-    def take(self, rows: Any) -> Names:
-        return Names(self.codes[rows], self.names)
+    def take(self, rows: Any) -> NameColumn:
+        return NameColumn(self.codes[rows], self.names)
 
-    def mapped(self, names: Sequence[str | None]) -> Names:
+    def mapped(self, names: Sequence[str | None]) -> NameColumn:
         """Each name replaced by the one that stands in its place; equal ones become one, None becomes NULL."""
         distinct = list(dict.fromkeys(name for name in names if name is not None))
         numbers = {name: number for number, name in enumerate(distinct)}
         table = np.array([*(-1 if name is None else numbers[name] for name in names), -1], np.int32)
-        return Names(table[self.codes], distinct)
+        return NameColumn(table[self.codes], distinct)
 
     def numbered_by(self, names: Sequence[str]) -> Codes:
         """The numbers that the rows' names have in another list, which must hold all that rows have."""
@@ -72,11 +99,11 @@ class Names:
         return pa.DictionaryArray.from_arrays(codes, pa.array(self.names, pa.string()))
 
 
-def all_names(*columns: Names) -> list[str]:
+def all_names(*columns: NameColumn) -> list[str]:
     return list(dict.fromkeys(name for column in columns for name in column.names))
 
 
-def differs(first: Names, second: Names) -> np.ndarray[Any, np.dtype[np.bool_]]:
+def differs(first: NameColumn, second: NameColumn) -> np.ndarray[Any, np.dtype[np.bool_]]:
     """In which rows two columns of names are not alike."""
     names = all_names(first, second)
     return first.numbered_by(names) != second.numbered_by(names)
@@ -101,6 +128,16 @@ def digests_of(column: Any) -> Digests:
     if len(parts) == 1:
         return parts[0]
     return np.concatenate(parts) if parts else np.empty((0, DIGEST_BYTES), np.uint8)
+
+
+def digest_list(digests: Digests) -> list[bytes]:
+    content = np.ascontiguousarray(digests).tobytes()
+    return [content[at : at + DIGEST_BYTES] for at in range(0, len(content), DIGEST_BYTES)]
+
+
+def tuples(kind: type[T], *columns: Iterable[Any]) -> list[T]:
+    """Named tuples of columns, without a call of Python's own for each of them. The shortest column counts."""
+    return list(map(tuple.__new__, repeat(kind), zip(*columns, strict=False)))
 
 
 def to_digests(digests: Iterable[bytes]) -> Digests:
@@ -150,3 +187,18 @@ def order_by_hash(hashes: Any, keys: Any) -> Rows:
         ranks[order_of_keys(keys)] = np.arange(len(order))
         order = np.lexsort((ranks, hashes))
     return order
+
+
+def counts_by_class(labels: Any, splits: Any, classes: int, split_count: int) -> Any:
+    """Counts of shape (classes + 1, splits + 1) from code arrays; the last row and column are those of -1, no name."""
+    labels = np.where(labels < 0, classes, labels).astype(np.int64)
+    splits = np.where(splits < 0, split_count, splits).astype(np.int64)
+    flat = np.bincount(labels * (split_count + 1) + splits, minlength=(classes + 1) * (split_count + 1))
+    return flat.reshape(classes + 1, split_count + 1)
+
+
+def numbers_of(codes: Codes, names: Sequence[str], classes: Sequence[str]) -> Rows:
+    """By row the number that its name has among classes, -1 for none."""
+    numbers = {name: number for number, name in enumerate(classes)}
+    table: Rows = np.array([*(numbers.get(name, -1) for name in names), -1], np.int64)
+    return table[codes]

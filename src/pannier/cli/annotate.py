@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from pannier.cli.options import AsJson, FactsOption, Store
 from pannier.cli.terminal import plural, print_json, print_table
+
+if TYPE_CHECKING:
+    from pannier.api.objects import Snapshot
 
 
 def annotate(
@@ -31,9 +34,9 @@ def annotate(
 
     [dim]$[/dim] pannier annotate swatches.store --attach run-3.npz --as results/run-3.npz
     """
+    from pannier.api.objects import open as open_snapshot
     from pannier.errors import UsageError
     from pannier.store.facts import read_facts
-    from pannier.store.store import open as open_snapshot
 
     snapshot = open_snapshot(store)
     names = as_ or [Path(file).name for file in attach or []]
@@ -56,11 +59,9 @@ def annotate(
     return 0
 
 
-def _list(snapshot: object, json: bool) -> None:
-    from pannier.sizes import show_bytes
-    from pannier.store.snapshot import Snapshot
+def _list(snapshot: Snapshot, json: bool) -> None:
+    from pannier.units import show_bytes
 
-    assert isinstance(snapshot, Snapshot)
     files = [{"name": each.name, "sha256": each.sha256, "byte_count": each.byte_count} for each in snapshot.attachments]
     if json:
         print_json({"snapshot": snapshot.id, "facts": snapshot.facts, "attachments": files})

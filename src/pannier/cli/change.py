@@ -10,7 +10,7 @@ from pannier.cli.options import NO_DEALING, AsJson, DealingOptions, FactsOption,
 from pannier.cli.terminal import count_table, plural, print_deviation, print_json, print_left_out, print_table
 
 if TYPE_CHECKING:
-    from pannier.store.writing.changing import ChangeResult
+    from pannier.api.objects import ChangeResult
 
 
 @takes_dealing
@@ -46,7 +46,7 @@ def change(
     [dim]$[/dim] pannier change swatches.store --shares train=80,val=20 --seed 3
     [dim]$[/dim] pannier change swatches.store --as-of spring --note "back to the first season"
     """
-    from pannier.store.store import open_store
+    from pannier.api.objects import open_store
 
     options: dict[str, Any] = {
         "from_": from_,
@@ -64,21 +64,8 @@ def change(
         **dealing,
     }
     result = open_store(store).change(**options)
-    print_json(_facts(result)) if json else _print(result, is_preview=preview)
+    print_json(result.to_dict()) if json else _print(result, is_preview=preview)
     return 0
-
-
-def _facts(result: ChangeResult) -> dict[str, Any]:
-    names = ("key", "label_before", "label", "split_before", "split")
-    return {
-        "snapshot": result.snapshot.id,
-        "is_new": result.is_new,
-        "selected": result.selected,
-        "changes": [dict(zip(("kind", "label", "split", "records"), row, strict=True)) for row in result.changes],
-        "first": [dict(zip(names, row, strict=True)) for row in result.first],
-        "unknown": result.unknown,
-        "left_out": [{"key": item.key, "kind": item.kind, "reason": item.reason} for item in result.left_out],
-    }
 
 
 def _print(result: ChangeResult, *, is_preview: bool) -> None:

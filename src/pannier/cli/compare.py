@@ -11,7 +11,7 @@ from pannier.cli.options import AsJson, Figure, StoreHint
 from pannier.cli.terminal import drawing, plural, print_facts, print_json, print_table
 
 if TYPE_CHECKING:
-    from pannier.store.versions.comparing import Compared, Comparison, Side
+    from pannier.versions.comparing import Compared, Comparison, Side
 
 _SHOWN = 20
 _SIDE = "STORE[@NAME], a docket's file, or a folder."
@@ -34,31 +34,13 @@ def compare(
 
     [dim]$[/dim] pannier compare swatches.docket swatches/ --fail-on-change
     """
-    from pannier.store.versions.comparing import compare as look
+    from pannier.versions.comparing import compare as look
 
     found = look(before, after, store=store)
-    print_json(_facts(found)) if json else _print(found, count)
+    print_json(found.to_dict()) if json else _print(found, count)
     if figure:
         _draw(found, figure)
     return 1 if fail_on_change and not found.is_same else 0
-
-
-def _facts(found: Comparison) -> dict[str, Any]:
-    table = found.table()
-    digests = {
-        name: [each and each.hex() for each in table.column(name).to_pylist()] for name in ("sha256_before", "sha256")
-    }
-    rows = table.drop_columns(list(digests)).to_pylist()
-    records = [row | {name: digests[name][i] for name in digests} for i, row in enumerate(rows)]
-    return {
-        "before": found.before.name,
-        "after": found.after.name,
-        "is_same": found.is_same,
-        "counts": found.counts,
-        "unknown": found.unknown,
-        "class_numbers": [dict(zip(("label", "before", "after"), each, strict=True)) for each in found.class_numbers],
-        "records": records,
-    }
 
 
 def _print(found: Comparison, count: int) -> None:

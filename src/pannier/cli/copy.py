@@ -24,19 +24,17 @@ def copy(
 
     [dim]$[/dim] pannier copy swatches.store@spring weave.store --track spring-weaves
     """
-    from pannier.sizes import show_bytes
-    from pannier.store.snapshot import address
-    from pannier.store.store import open_or_create, open_store
-    from pannier.store.upkeep.copying import copy as bring
+    from pannier.api.objects import open_or_create, open_store
+    from pannier.storage.opening import parted_address
+    from pannier.units import show_bytes
 
-    path, name = address(store)
+    path, name = parted_address(store)
     here = open_store(path)
     here.resolve(name)
     with progress_bar("copy") as progress:
-        done = bring(here, name, open_or_create(other), track=track, progress=progress)
+        done = here.copy(name, open_or_create(other), track=track, progress=progress)
     if json:
-        names = ("track", "pictures", "byte_count", "snapshots")
-        print_json({"snapshot": done.snapshot.id} | {name: getattr(done, name) for name in names})
+        print_json(done.to_dict())
     elif done.pictures or done.snapshots:
         what = f"{plural(done.pictures, 'picture')}, {show_bytes(done.byte_count)}, {plural(done.snapshots, 'snapshot')}"
         print(f"{other}@{done.track} is snapshot {done.snapshot.id[:12]}: {what} brought there.")

@@ -32,8 +32,8 @@ def docket(
 
     [dim]$[/dim] pannier feed --docket weave.docket
     """
-    from pannier.store.store import open as open_snapshot
-    from pannier.store.versions.docket import relative_to
+    from pannier.api.objects import open as open_snapshot
+    from pannier.versions.docket import relative_to
 
     snapshot = open_snapshot(store)
     treated = treatment.treatment(snapshot) if treatment.are_said else None

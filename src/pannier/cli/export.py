@@ -11,8 +11,8 @@ from pannier.cli.options import NO_TREATMENT, AsJson, Split, Store, TreatmentOpt
 from pannier.cli.terminal import plural, print_json, progress_bar
 
 if TYPE_CHECKING:
-    from pannier.store.folders.laying_out import LayOutResult
-    from pannier.store.snapshot import Snapshot
+    from pannier.api.objects import Snapshot
+    from pannier.folders.laying_out import LayOutResult
 
 
 @takes_treatment
@@ -50,8 +50,8 @@ def export(
 
     [dim]$[/dim] pannier export swatches.store small/ --size 96 --encode png
     """
+    from pannier.api.objects import open as open_snapshot
     from pannier.errors import UsageError
-    from pannier.store.store import open as open_snapshot
 
     snapshot = open_snapshot(store)
     if table is not None:
@@ -69,7 +69,7 @@ def export(
     with progress_bar("export") as progress:
         options: dict[str, Any] = {"layout": layout, "where": condition, "hard_links": hard_links}
         result = snapshot.export(directory, **options, overwrite=yes, progress=progress)
-    print_json(lay_out_facts(result)) if json else print_laid_out(result)
+    print_json(result.to_dict()) if json else print_laid_out(result)
     return 0
 
 
@@ -83,32 +83,28 @@ def _condition(where: str | None, split: str | None) -> str | None:
 
 
 def _table(snapshot: Snapshot, path: str, split: str | None, where: str | None) -> int:
-    from pannier.store.folders.label_table import write_label_table
-    from pannier.store.folders.layout import paths_of
+    from pannier.folders.label_table import write_label_table
+    from pannier.folders.layout import paths_of
 
-    rows, _, _ = paths_of(snapshot, snapshot.subset_of(split, None, where=where), "flat")
-    return write_label_table(snapshot, rows, Path(path))
+    rows, _, _ = paths_of(snapshot.state, snapshot.subset_of(split, None, where=where), "flat")
+    return write_label_table(snapshot.state, rows, Path(path))
 
 
 def _prepared(
     snapshot: Snapshot, directory: str, treatment: TreatmentOptions, arrays: bool, encode: str | None, **chosen: Any
 ) -> int:
-    from pannier.store.folders.prepared import export_arrays, export_prepared
+    from pannier.folders.prepared import export_arrays, export_prepared
 
     treated = treatment.treatment(snapshot)
     with progress_bar("export") as progress:
         if arrays:
             chosen.pop("layout")
-            return export_arrays(snapshot, directory, treated, progress=progress, **chosen)
-        return export_prepared(snapshot, directory, treated, encode=encode or "png", progress=progress, **chosen)
-
-
-def lay_out_facts(result: LayOutResult) -> dict[str, Any]:
-    return {name: str(value) if isinstance(value, Path) else value for name, value in vars(result).items()}
+            return export_arrays(snapshot.state, directory, treated, progress=progress, **chosen)
+        return export_prepared(snapshot.state, directory, treated, encode=encode or "png", progress=progress, **chosen)
 
 
 def print_laid_out(result: LayOutResult) -> None:
-    from pannier.sizes import show_bytes
+    from pannier.units import show_bytes
 
     parts = [f"{plural(result.written, 'picture')} written, {show_bytes(result.byte_count)}"]
     parts += [f"{result.kept:,} there already"] if result.kept else []

@@ -24,8 +24,8 @@ from pannier.cli.options import (
 from pannier.cli.terminal import Bar, live_bar, plural, print_facts, print_json
 
 if TYPE_CHECKING:
+    from pannier.api.objects import Feed
     from pannier.feed.describing import Description
-    from pannier.feed.feed import Feed
 
 
 @takes_treatment
@@ -137,7 +137,7 @@ def _describe(feed: Feed, expect: str | None, json: bool) -> int:
 
 
 def _print_description(feed: Feed, found: Description, count: int) -> None:
-    from pannier.sizes import show_bytes
+    from pannier.units import show_bytes
 
     classes = len(feed.snapshot.classes)
     shown = [f"{label or 'no label'} {n}" for label, n in found.labels[:8]]
@@ -161,9 +161,9 @@ def _opened(
     store: str | None, docket: str | None, store_hint: str | None, treatment: TreatmentOptions, options: dict[str, Any]
 ) -> Feed:
     """The feed of a store, or of a docket."""
+    from pannier.api.objects import open as open_snapshot
+    from pannier.api.verbs import from_docket
     from pannier.errors import UsageError
-    from pannier.feed.reproducing import from_docket
-    from pannier.store.store import open as open_snapshot
 
     said = {name: value for name, value in options.items() if value is not None}
     if docket is not None:
@@ -216,7 +216,7 @@ def _facts(feed: Feed, first: dict[str, Any], peak_bytes: int) -> dict[str, Any]
 
 
 def _print(facts: dict[str, Any]) -> None:
-    from pannier.sizes import show_bytes
+    from pannier.units import show_bytes
 
     plan, batch = facts["plan"], facts["batch"]
     limit = "unlimited" if plan["limit_bytes"] is None else f"of {show_bytes(plan['limit_bytes'])}"

@@ -56,37 +56,20 @@ def gather(
     with live_bar("gather", "looking for links") as bar:
 
         def step(done: int, total: int, byte_count: int) -> None:
-            from pannier.sizes import show_bytes
+            from pannier.units import show_bytes
 
             if bar:
                 rate = done / max(bar.elapsed, 0.1)
                 bar.show(done, total, lambda: f"{rate:,.1f} pictures/s, {show_bytes(byte_count)}")
 
         result = fetch(table, directory, progress=step, **options)
-    print_json(_facts(result)) if json else _print(result)
+    print_json(result.to_dict()) if json else _print(result)
     return 1 if result.failed else 0
 
 
-def _facts(result: Gathered) -> dict[str, Any]:
-    return {
-        "folder": str(result.folder),
-        "table": str(result.table),
-        "came": result.came,
-        "there_before": result.there_before,
-        "byte_count": result.byte_count,
-        "rows": result.rows,
-        "without_link": result.without_link,
-        "funnel": [{"where": where, "rows": count} for where, count in result.funnel],
-        "failed": [
-            {"link": each.link, "reason": each.reason, "http_status": each.status, "is_final": each.is_final}
-            for each in result.failed
-        ],
-    }
-
-
 def _print(result: Gathered) -> None:
-    from pannier.sizes import show_bytes
     from pannier.sources.gathering.links import without_credentials_in
+    from pannier.units import show_bytes
 
     for where, count in result.funnel:
         print(f"{plural(count, 'row')} left by --where {where}")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -10,7 +10,7 @@ from pannier.cli.options import AsJson, Figure, Store
 from pannier.cli.terminal import drawing, plural, print_json, print_table
 
 if TYPE_CHECKING:
-    from pannier.store.versions.history import RecordStep, Step
+    from pannier.versions.history import RecordStep, Step
 
 _SIGNS = (("added", "+"), ("removed", "-"))
 
@@ -29,45 +29,23 @@ def history(
 
     [dim]$[/dim] pannier history swatches.store twill/0042.jpg
     """
-    from pannier.store.snapshot import address
-    from pannier.store.store import open_store
-    from pannier.store.versions.history import history as look
-    from pannier.store.versions.history import record_history
+    from pannier.api.objects import open_store
+    from pannier.storage.opening import parted_address
 
-    path, name = address(store)
+    path, name = parted_address(store)
     opened = open_store(path)
     if key is not None:
-        found = record_history(opened, key, name)
-        print_json([_record_facts(step) for step in found]) if json else _print_record(key, found[:count])
+        found = opened.history(name, key=key)
+        print_json([step.to_dict() for step in found]) if json else _print_record(key, found[:count])
         return 0
-    steps = look(opened, name)
-    print_json([_facts(step) for step in steps[:count]]) if json else _print(steps, count, by_class)
+    steps = opened.history(name)
+    print_json([step.to_dict() for step in steps[:count]]) if json else _print(steps, count, by_class)
     if figure:
         from pannier.figures.history import draw_history
 
         with drawing(figure, "figure"):
             draw_history(steps, f"{opened.path.name}@{name}", figure)
     return 0
-
-
-def _facts(step: Step) -> dict[str, Any]:
-    names = ("id", "time", "author", "note", "records", "names", "facts", "attachments")
-    changes = [dict(zip(("kind", "label", "split", "records"), row, strict=True)) for row in step.changes]
-    return {name: getattr(step, name) for name in names} | {"changes": changes}
-
-
-def _record_facts(step: RecordStep) -> dict[str, Any]:
-    names = ("id", "time", "author", "note", "what", "before", "after")
-    return {name: getattr(step, name) for name in names} | {"before": _shown(step.before), "after": _shown(step.after)}
-
-
-def _shown(row: dict[str, Any] | None) -> dict[str, Any] | None:
-    hidden = ("hash", "crc32", "removed", "turn", "progressive")
-    return None if row is None else {name: _plain(value) for name, value in row.items() if name not in hidden}
-
-
-def _plain(value: Any) -> Any:
-    return value.isoformat() if hasattr(value, "isoformat") else value
 
 
 def _print(steps: list[Step], count: int | None, by_class: bool) -> None:

@@ -11,8 +11,8 @@ from pannier.cli.options import AsJson, Figure, read_size, ready
 from pannier.cli.terminal import drawing, print_json, print_table
 
 if TYPE_CHECKING:
+    from pannier.api.treatments import Treatment
     from pannier.images.seen import Stage
-    from pannier.images.treatment import Treatment
 
 
 def look(
@@ -62,7 +62,7 @@ def look(
         for title, each in zip(names, treatments, strict=True)
     ]
     if json:
-        print_json([{"treatment": title, "steps": [_facts(stage) for stage in found]} for title, found in rows])
+        print_json([{"treatment": title, "steps": [stage.to_dict() for stage in found]} for title, found in rows])
     else:
         for i, (title, found) in enumerate(rows):
             if len(rows) > 1:
@@ -77,8 +77,8 @@ def look(
 
 def _picture(store: str, key: str | None) -> tuple[bytes, str, Any, Any]:
     """Bytes, name, what gives the crop box for a treatment, and the snapshot if it is one's record."""
+    from pannier.api.objects import open as open_snapshot
     from pannier.errors import UsageError
-    from pannier.store.store import open as open_snapshot
 
     if key is None:
         if os.path.isdir(store) or not os.path.exists(store):
@@ -92,8 +92,8 @@ def _picture(store: str, key: str | None) -> tuple[bytes, str, Any, Any]:
 
 def _treatments(files: list[str], sizes: list[str]) -> list[Treatment]:
     """A treatment for each file, or for each size; every file at every size where both are given."""
+    from pannier.api.treatments import Treatment
     from pannier.errors import UsageError
-    from pannier.images.treatment import Treatment
 
     if not files and not sizes:
         raise UsageError("say through which treatment: --treatment FILE, or --size")
@@ -110,19 +110,6 @@ def _names(files: list[str], sizes: list[str]) -> list[str]:
     if not shown:
         return [f"size {size}" for size in sizes]
     return shown if not sizes else [f"{file} at {size}" for file in shown for size in sizes]
-
-
-def _facts(stage: Stage) -> dict[str, Any]:
-    return {
-        "step": stage.name,
-        "shape": list(stage.array.shape),
-        "dtype": str(stage.array.dtype),
-        "lowest": stage.lowest,
-        "highest": stage.highest,
-        "mean": stage.means,
-        "std": stage.deviations,
-        "middle": stage.patch.tolist(),
-    }
 
 
 def _print(stages: list[Stage]) -> None:

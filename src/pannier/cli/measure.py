@@ -45,9 +45,9 @@ def measure(
 
     [dim]$[/dim] pannier measure swatches.store --size 96 --workers 1,2 --memory-limit 64MiB,128MiB,none
     """
+    from pannier.api.objects import open as open_snapshot
     from pannier.errors import UsageError
     from pannier.measuring.sweep import measure as sweep
-    from pannier.store.store import open as open_snapshot
 
     snapshot = open_snapshot(store)
     treated = treatment.treatment(snapshot)
@@ -57,7 +57,7 @@ def measure(
     split = split or ("train" if "train" in snapshot.splits else None)
     with live_bar("measure") as bar:
         found = sweep(
-            snapshot,
+            snapshot.state,
             treated,
             split,
             batch_size=batch_size,
@@ -79,7 +79,7 @@ def measure(
 
 
 def _print(found: Measurement) -> None:
-    from pannier.sizes import show_bytes
+    from pannier.units import show_bytes
 
     header = ["workers", "limit", "pictures/s", "10-90 %", "of ceiling", "peak memory"]
     rows = []
@@ -108,7 +108,7 @@ def _print(found: Measurement) -> None:
 
 
 def _cell(trial: Trial) -> str:
-    from pannier.sizes import show_bytes
+    from pannier.units import show_bytes
 
     limit = "no limit" if trial.memory_limit_bytes is None else show_bytes(trial.memory_limit_bytes)
     return f"{plural(trial.workers, 'worker')}, {limit}"

@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal
 import typer
 
 if TYPE_CHECKING:
-    from pannier.images.treatment import Treatment
-    from pannier.store.snapshot import Snapshot
+    from pannier.api.objects import Snapshot
+    from pannier.api.treatments import Treatment
 
 Store = Annotated[str, typer.Argument(metavar="STORE[@NAME]", help="A store; NAME is a track, a tag or a snapshot's id.")]
 Sources = Annotated[
@@ -70,7 +70,7 @@ class TreatmentOptions:
 
     def as_said(self) -> Treatment:
         """The treatment that they describe together; its mean and std may not be known yet."""
-        from pannier.images.treatment import Treatment
+        from pannier.api.treatments import Treatment
 
         return Treatment.from_file(self.file, **self.fields) if self.file else Treatment(**self.fields)
 

@@ -31,7 +31,7 @@ from pannier.cli.terminal import (
 )
 
 if TYPE_CHECKING:
-    from pannier.store.writing.packing import PackResult
+    from pannier.api.objects import PackResult
 
 
 _picture = in_panel("Pictures")
@@ -98,8 +98,8 @@ def pack(
     [dim]$[/dim] pannier pack register.csv swatches.store --label weave --where "finish = 'raw'" --preview
     [dim]$[/dim] pannier pack heap/ swatches.store --label-pattern "{label}_loom{loom}_{number}" --group-by loom
     """
-    from pannier.sizes import read_bytes
-    from pannier.store.writing.packing import bring_in
+    from pannier.api.objects import bring_in
+    from pannier.units import read_bytes
 
     options: dict[str, Any] = {
         "note": note,
@@ -128,15 +128,15 @@ def pack(
         **rules,
         **dealing,
     }
-    if preview:
-        return _preview(source, options, as_json=json)
     with progress_bar("pack") as progress:
-        result = bring_in(source, store, progress=progress, **options)
+        result = bring_in(source, store, preview=preview, progress=progress, **options)
     if json:
-        print_json(_facts(result))
+        print_json(result.to_dict())
+    elif preview:
+        _print_preview(result)
     else:
         _print(result, store)
-    if fact and not result.is_new:
+    if fact and not result.is_new and not preview:
         print(
             f"So there is no new snapshot for the facts; keep them with: pannier annotate {store} --fact ...",
             file=sys.stderr,
@@ -144,64 +144,44 @@ def pack(
     return 0
 
 
-def _preview(source: list[str], options: dict[str, Any], *, as_json: bool) -> int:
-    from pannier.store.writing.preview import preview
+def _print_preview(result: PackResult) -> None:
+    from pannier.dealing.shares import split_rank
 
-    seen = preview(source, **options)
-    if as_json:
-        print_json(seen.to_dict())
-        return 0
-    print_funnel(seen.rows, seen.funnel)
-    left = seen.funnel[-1][1] if seen.funnel else seen.rows
-    if seen.without_label:
-        print(f"{seen.without_label:,} of {left:,} rows get no label")
-    if seen.funnel or seen.without_label:
-        print()
-    print_table(["key", "label", "split"], [[row[0], row[1] or "-", row[2] or "-"] for row in seen.first], left=3)
-    print()
-    count_table(seen.counts, seen.classes, seen.splits)
-    for name, origins in seen.origins.items():
+    print_funnel(result.rows, result.funnel)
+    left = result.funnel[-1][1] if result.funnel else result.rows
+    if result.without_label:
+        print(f"{result.without_label:,} of {left:,} rows get no label")
+    print(f"{_told(result)}; nothing is written.\n")
+    print_table(["key", "label", "split"], [[row[0], row[1] or "-", row[2] or "-"] for row in result.first], left=3)
+    print("\nThe snapshot would hold:")
+    classes = sorted({label for label, _ in result.counts if label is not None})
+    count_table(result.counts, classes, sorted({split for _, split in result.counts if split}, key=split_rank))
+    for name, origins in result.origins.items():
         if set(origins) != {name}:
             print(f"\n{name} is made of " + ", ".join(f"{origin} ({count:,})" for origin, count in origins.items()))
-    return 0
+    print_deviation(result.deviation)
+    print_left_out(result.left_out)
 
 
-def _facts(result: PackResult) -> dict[str, Any]:
-    return {
-        "snapshot": result.snapshot.id,
-        "is_new": result.is_new,
-        "content_id": result.snapshot.content_id,
-        "records": len(result.snapshot),
-        "added": result.added,
-        "changed": result.changed,
-        "unchanged": result.unchanged,
-        "relabelled": result.relabelled,
-        "removed": result.removed,
-        "deviation": [{"label": label, "records": count} for label, count in result.deviation.items()],
-        "differing": result.differing,
-        "new_pictures": result.new_pictures,
-        "new_bytes": result.new_bytes,
-        "skipped": result.skipped,
-        "rows": result.rows,
-        "funnel": [{"where": where, "rows": count} for where, count in result.funnel],
-        "left_out": [{"key": item.key, "kind": item.kind, "reason": item.reason} for item in result.left_out],
-    }
+def _told(result: PackResult) -> str:
+    """What became of records, in a line."""
+    parts = [f"{result.added:,} added"]
+    parts += [f"{result.changed:,} changed"] if result.changed else []
+    parts += [f"{result.relabelled:,} relabelled"] if result.relabelled else []
+    parts += [f"{result.removed:,} removed"] if result.removed else []
+    parts += [f"{result.unchanged:,} there already"] if result.unchanged else []
+    return ", ".join(parts)
 
 
 def _print(result: PackResult, store: str) -> None:
-    from pannier.sizes import show_bytes
+    from pannier.units import show_bytes
 
     snapshot = result.snapshot
     print_funnel(result.rows, result.funnel)
     if not result.is_new:
         print(f"Nothing new: {plural(result.unchanged, 'record')} are there already; {store} stays at {snapshot.id[:12]}.")
     else:
-        parts = [f"{result.added:,} added"]
-        parts += [f"{result.changed:,} changed"] if result.changed else []
-        parts += [f"{result.relabelled:,} relabelled"] if result.relabelled else []
-        parts += [f"{result.removed:,} removed"] if result.removed else []
-        parts += [f"{result.unchanged:,} there already"] if result.unchanged else []
-        print(f"Snapshot {snapshot.id[:12]}: {plural(len(snapshot), 'record')} ({', '.join(parts)});", end=" ")
+        print(f"Snapshot {snapshot.id[:12]}: {plural(len(snapshot), 'record')} ({_told(result)});", end=" ")
         print(f"{plural(result.new_pictures, 'new picture')}, {show_bytes(result.new_bytes)}.\n")
         count_table(snapshot.counts, snapshot.classes, list(snapshot.splits))
         print_deviation(result.deviation)

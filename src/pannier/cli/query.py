@@ -29,7 +29,7 @@ def query(
 
     [dim]$[/dim] pannier query swatches.store "SELECT key FROM records WHERE predicted <> label" --csv
     """
-    from pannier.store.store import open as open_snapshot
+    from pannier.api.objects import open as open_snapshot
 
     found = open_snapshot(store).query(sql, after=open_snapshot(after) if after else None)
     if csv:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated, Any
+from dataclasses import asdict
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -44,34 +45,34 @@ def render(
 
     [dim]$[/dim] pannier render swatches.store --list
     """
+    from pannier.api.objects import open as open_snapshot
+    from pannier.api.objects import open_store
     from pannier.errors import UsageError
     from pannier.feed.rendering import drop_rendering, list_renderings, plan_rendering
     from pannier.feed.rendering import render as render_snapshot
-    from pannier.sizes import show_bytes
-    from pannier.store.snapshot import address
-    from pannier.store.store import open as open_snapshot
-    from pannier.store.store import open_store
+    from pannier.storage.opening import parted_address
+    from pannier.units import show_bytes
 
     if listed or drop is not None:
-        opened = open_store(address(store)[0])
+        opened = open_store(parted_address(store)[0])
         if drop is not None:
-            freed = drop_rendering(opened, drop)
+            freed = drop_rendering(opened.storage, drop)
             print_json({"freed_bytes": freed}) if json else print(f"dropped {drop}: {show_bytes(freed)} freed")
             return 0
-        found = list_renderings(opened)
-        print_json([_rendered_facts(each) for each in found]) if json else _print_list(found)
+        found = list_renderings(opened.storage)
+        print_json([each.to_dict() for each in found]) if json else _print_list(found)
         return 0
     if not treatment.are_said:
         raise UsageError("say through which treatment: --treatment FILE, or --size")
     snapshot = open_snapshot(store)
     through = treatment.as_said()
-    plan = plan_rendering(snapshot, through, split=split, cap=cap)
+    plan = plan_rendering(snapshot.state, through, split=split, cap=cap)
     if not json:
         _print_plan(plan, preview)
     if not preview:
         with progress_bar("render") as bar:
             plan = render_snapshot(
-                snapshot,
+                snapshot.state,
                 through,
                 split=split,
                 cap=cap,
@@ -81,18 +82,14 @@ def render(
                 progress=bar,
             )
     if json:
-        print_json({name: getattr(plan, name) for name in plan.__dataclass_fields__})
+        print_json(asdict(plan))
     elif not preview:
         print(f"rendered {plural(plan.missing, 'picture')}; feeds through this fixed part use them by themselves")
     return 0
 
 
-def _rendered_facts(each: Rendered) -> dict[str, Any]:
-    return {"digest": each.digest, "canvases": each.canvases, "bytes": each.byte_count, **each.about}
-
-
 def _print_list(found: list[Rendered]) -> None:
-    from pannier.sizes import show_bytes
+    from pannier.units import show_bytes
 
     if not found:
         print("nothing is rendered in this store")
@@ -109,7 +106,7 @@ def _print_list(found: list[Rendered]) -> None:
 
 
 def _print_plan(plan: RenderPlan, preview: bool) -> None:
-    from pannier.sizes import show_bytes
+    from pannier.units import show_bytes
 
     canvas = "x".join(map(str, plan.shape[1:]))
     channels = "1 channel" if plan.shape[0] == 1 else f"{plan.shape[0]} channels"

@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from pannier.cli.export import lay_out_facts, print_laid_out
+from pannier.cli.export import print_laid_out
 from pannier.cli.options import AsJson, StoreHint
 from pannier.cli.terminal import print_json, progress_bar
 
@@ -24,9 +24,9 @@ def restore(
 
     [dim]$[/dim] pannier restore swatches.docket --store /mnt/mill/swatches.store
     """
-    from pannier.store.folders.exporting import restore as bring_back
+    from pannier.folders.exporting import restore as bring_back
 
     with progress_bar("restore") as progress:
         result = bring_back(docket, directory, store=store, overwrite=yes, progress=progress)
-    print_json(lay_out_facts(result)) if json else print_laid_out(result)
+    print_json(result.to_dict()) if json else print_laid_out(result)
     return 0

@@ -59,10 +59,10 @@ def sheet(
 
     [dim]$[/dim] pannier sheet swatches.store --where "predicted <> label" --predicted predicted --probability sure
     """
+    from pannier.api.objects import open as open_snapshot
     from pannier.errors import UsageError
     from pannier.figures.sheet import Shown, as_fed, choose_records, draw_sheet, with_predictions
     from pannier.figures.sheet import treated as treat
-    from pannier.store.store import open as open_snapshot
 
     if probability is not None and predicted is None:
         raise UsageError("--probability goes with --predicted COLUMN, whose values it is about")
@@ -79,7 +79,7 @@ def sheet(
             shown = as_fed(feed, batch, epoch)
             title = f"{snapshot.store.path.name}, {split or 'all splits'}: batch {batch} of epoch {epoch}, as fed"
     else:
-        records = choose_records(snapshot, split, count, seed, subset, where, arrange)
+        records = choose_records(snapshot.state, split, count, seed, subset, where, arrange)
         shown = treat(records, made) if made else [Shown(r.key, r.label, r.split, None, r) for r in records]
         total = len(snapshot.subset_of(split, None, where=where))
         title = f"{snapshot.store.path.name}, {split or 'all splits'}: {len(records)} of {total:,}"

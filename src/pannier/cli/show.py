@@ -10,7 +10,7 @@ from pannier.cli.options import AsJson, Figure, Store
 from pannier.cli.terminal import count_table, drawing, print_facts, print_json, print_left_out, print_table
 
 if TYPE_CHECKING:
-    from pannier.store.snapshot import Record, Snapshot
+    from pannier.api.objects import Record, Snapshot
 
 
 def show(
@@ -26,12 +26,12 @@ def show(
 
     [dim]$[/dim] pannier show swatches.store twill/0042.jpg
     """
-    from pannier.store.store import open as open_snapshot
+    from pannier.api.objects import open as open_snapshot
 
     snapshot = open_snapshot(store)
     if key is not None:
         record = snapshot[key]
-        print_json(_record_facts(record)) if json else _print_record(record)
+        print_json(record.to_dict()) if json else _print_record(record)
         if figure:
             from pannier.figures.sheet import draw_sheet
 
@@ -39,12 +39,12 @@ def show(
                 draw_sheet([record], figure, title=record.key)
         return 0
     steps = [_steps_of(split, count, batch_size) for split, count in snapshot.splits.items()] if batch_size else []
-    print_json(_snapshot_facts(snapshot) | {"steps": steps}) if json else _print_snapshot(snapshot, steps)
+    print_json(snapshot.to_dict() | {"steps": steps}) if json else _print_snapshot(snapshot, steps)
     if figure:
         from pannier.figures.counts import draw_counts
 
         with drawing(figure, "figure"):
-            draw_counts(snapshot, figure)
+            draw_counts(snapshot.state, figure)
     return 0
 
 
@@ -54,33 +54,9 @@ def _steps_of(split: str, records: int, batch_size: int) -> dict[str, Any]:
     return {"split": split, "records": records, "batch_size": batch_size, "steps_kept": kept, "steps_dropped": dropped}
 
 
-def _snapshot_facts(snapshot: Snapshot) -> dict[str, Any]:
-    return {
-        "snapshot": snapshot.id,
-        "content_id": snapshot.content_id,
-        "time": snapshot.time,
-        "author": snapshot.author,
-        "note": snapshot.note,
-        "name": snapshot.name,
-        "description": snapshot.description,
-        "parents": snapshot.parents,
-        "records": len(snapshot),
-        "classes": snapshot.classes,
-        "splits": snapshot.splits,
-        "counts": [{"label": label, "split": split, "records": n} for (label, split), n in snapshot.counts.items()],
-        "shares": snapshot.document["shares"],
-        "seed": snapshot.document["seed"],
-        "dealing": snapshot.dealing.to_document(),
-        "byte_count": int(snapshot.manifest.column("byte_count").sum()),
-        "left_out": snapshot.left_out,
-        "facts": snapshot.facts,
-        "attachments": [{"name": each.name, "byte_count": each.byte_count} for each in snapshot.attachments],
-    }
-
-
 def _print_snapshot(snapshot: Snapshot, steps: list[dict[str, Any]]) -> None:
-    from pannier.sizes import show_bytes
     from pannier.sources.rows import LeftOut
+    from pannier.units import show_bytes
 
     heights, widths = snapshot.manifest.column("height"), snapshot.manifest.column("width")
     sizes = f"{widths.min()} to {widths.max()} wide, {heights.min()} to {heights.max()} high" if len(snapshot) else "-"
@@ -126,13 +102,8 @@ def _about_dealing(snapshot: Snapshot) -> list[tuple[str, str]]:
     return facts
 
 
-def _record_facts(record: Record) -> dict[str, Any]:
-    names = ("key", "label", "split", "size", "byte_count", "format", "mode", "sha256", "side")
-    return {name: getattr(record, name) for name in names}
-
-
 def _print_record(record: Record) -> None:
-    from pannier.sizes import show_bytes
+    from pannier.units import show_bytes
 
     pixels = record.picture()  # so that damage is seen
     print_facts(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -42,9 +42,10 @@ def stats(
 
     [dim]$[/dim] pannier stats swatches.store --split train --size 96 --figure values.png
     """
+    from pannier.api.objects import open as open_snapshot
+    from pannier.api.treatments import Treatment
     from pannier.errors import UsageError
     from pannier.feed.statistics import measure_values
-    from pannier.store.store import open as open_snapshot
 
     if save and treatment.file is None:
         raise UsageError("--save needs a file to put them into: --treatment FILE")
@@ -52,11 +53,10 @@ def stats(
     through = treatment.as_said()
     chosen = split if split is not None else measured_split(snapshot)
     with progress_bar("stats") as bar:
-        found = measure_values(snapshot, chosen, through, workers=workers, memory_limit=memory_limit, progress=bar)
-    facts = _facts(found)
-    print_json(facts) if json else _print(found)
+        found = measure_values(snapshot.state, chosen, through, workers=workers, memory_limit=memory_limit, progress=bar)
+    print_json(found.to_dict()) if json else _print(found)
     if save and treatment.file:
-        found.treatment().save(treatment.file)
+        found.treatment(Treatment).save(treatment.file)
         if not json:
             print(f'\n{treatment.file} has them, with values = "standard"')
     if figure:
@@ -72,20 +72,6 @@ def stats(
 
 def _names(found: Statistics) -> tuple[str, ...]:
     return ("gray",) if len(found.counts) == 1 else ("red", "green", "blue")
-
-
-def _facts(found: Statistics) -> dict[str, Any]:
-    return {
-        "split": found.split,
-        "pictures": found.pictures,
-        "content_id": found.content_id,
-        "fixed_part": found.measured_through.fixed_part,
-        "mean": list(found.mean),
-        "std": list(found.std),
-        "lowest": list(found.lowest),
-        "highest": list(found.highest),
-        "histogram": found.counts.tolist(),
-    }
 
 
 def _print(found: Statistics) -> None:

@@ -69,7 +69,7 @@ def survey(
 
 
 def _print(findings: Findings) -> None:
-    from pannier.sizes import show_bytes
+    from pannier.units import show_bytes
 
     if findings.columns:
         _print_table(findings)

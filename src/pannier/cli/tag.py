@@ -8,7 +8,7 @@ import typer
 
 from pannier.cli.options import AsJson, Note, Store
 from pannier.cli.terminal import print_json
-from pannier.cli.track import list_names, print_names
+from pannier.cli.track import print_names
 
 
 def tag(
@@ -28,18 +28,18 @@ def tag(
 
     [dim]$[/dim] pannier tag swatches.store@3f9ac1 spring --yes --note "two labels put right"
     """
+    from pannier.api.objects import open_store
     from pannier.errors import UsageError
-    from pannier.store.snapshot import address
-    from pannier.store.store import open_store
-    from pannier.store.versions.naming import add_tag, remove
-    from pannier.store.versions.naming import rename as call_otherwise
+    from pannier.storage.opening import parted_address
+    from pannier.versions.naming import add_tag, names_told, remove
+    from pannier.versions.naming import rename as call_otherwise
 
-    path, at = address(store)
+    path, at = parted_address(store)
     opened = open_store(path)
     if tag is None:
         if rename or delete:
             raise UsageError("name the tag that is meant, after the store")
-        rows = list_names(opened, opened.tags)
+        rows = names_told(opened.storage, opened.tags)
         print_json(rows) if json else print_names("tag", rows)
         return 0
     if delete:
@@ -51,6 +51,6 @@ def tag(
         call_otherwise(opened.tags, tag, rename)
         print(f"Tag {tag} is now called {rename}.")
     else:
-        snapshot = add_tag(opened, tag, at, note=note, move=yes)
+        snapshot = add_tag(opened.opened, tag, at, note=note, move=yes)
         print(f"Tag {tag} names snapshot {snapshot[:12]}.")
     return 0

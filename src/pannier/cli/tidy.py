@@ -11,7 +11,7 @@ from pannier.cli.options import AsJson
 from pannier.cli.terminal import live_bar, plural, print_json, print_table, print_wrapped
 
 if TYPE_CHECKING:
-    from pannier.store.upkeep.tidying import Tidied
+    from pannier.upkeep.tidying import Tidied
 
 
 def tidy(
@@ -28,24 +28,20 @@ def tidy(
 
     [dim]$[/dim] pannier tidy swatches.store --older-than 2w --yes
     """
-    from pannier.store.store import open_store
-    from pannier.store.upkeep.tidying import tidy as go_over
+    from pannier.api.objects import open_store
 
     with live_bar("tidy", "looking what is referenced") as bar:
         step = None if bar is None else lambda done, total: bar.show(done, total, lambda: "")
-        result = go_over(open_store(store), older_than=older_than, apply=yes, progress=step)
+        result = open_store(store).tidy(older_than=older_than, apply=yes, progress=step)
     if json:
-        facts = {
-            name: getattr(result, name) for name in ("byte_count", "moved_bytes", "repacked", "doubles", "kept", "is_done")
-        }
-        print_json(facts | {"going": [vars(each) for each in result.going]})
+        print_json(result.to_dict())
         return 0
     _print(result, store, older_than)
     return 0
 
 
 def _print(result: Tidied, store: str, older_than: str) -> None:
-    from pannier.sizes import show_bytes
+    from pannier.units import show_bytes
 
     if not result.going:
         print(f"Nothing to tidy: all that is older than {older_than} is in use.")

@@ -33,18 +33,18 @@ def track(
 
     [dim]$[/dim] pannier track swatches.store trial --delete --yes
     """
+    from pannier.api.objects import open_store
     from pannier.errors import UsageError
-    from pannier.store.snapshot import address
-    from pannier.store.store import open_store
-    from pannier.store.versions.naming import remove, start_track
-    from pannier.store.versions.naming import rename as call_otherwise
+    from pannier.storage.opening import parted_address
+    from pannier.versions.naming import names_told, remove, start_track
+    from pannier.versions.naming import rename as call_otherwise
 
-    path, at = address(store)
+    path, at = parted_address(store)
     opened = open_store(path)
     if track is None:
         if rename or delete:
             raise UsageError("name the track that is meant, after the store")
-        rows = list_names(opened, opened.tracks)
+        rows = names_told(opened.storage, opened.tracks)
         print_json(rows) if json else print_names("track", rows)
         return 0
     if delete:
@@ -57,33 +57,12 @@ def track(
         print(f"Track {track} is now called {rename}.")
     else:
         was_there = opened.tracks.head(track)
-        snapshot = start_track(opened, track, at, note=note)
+        snapshot = start_track(opened.opened, track, at, note=note)
         if was_there and was_there.snapshot == snapshot:
             print(f"Track {track} is at snapshot {snapshot[:12]} already.")
         else:
             print(f"Track {track} {'took over' if was_there else 'starts at'} snapshot {snapshot[:12]}.")
     return 0
-
-
-def list_names(store: Any, names: Any) -> list[dict[str, Any]]:
-    """The tracks or tags of a store: what each names, since when, and how many records that has."""
-    from pannier.store.snapshot import read_document
-
-    rows = []
-    for name in names.all_names():
-        head = names.head(name)
-        document = read_document(store, head.snapshot)
-        rows.append(
-            {
-                "name": name,
-                "snapshot": head.snapshot,
-                "records": document["records"],
-                "since": head.time,
-                "author": head.author,
-                "note": head.note or document["note"],
-            }
-        )
-    return rows
 
 
 def print_names(kind: str, rows: list[dict[str, Any]]) -> None:

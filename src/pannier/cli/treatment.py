@@ -21,7 +21,7 @@ def treatment(
 
     [dim]$[/dim] pannier treatment cloth.toml
     """
-    from pannier.images.treatment import Treatment
+    from pannier.api.treatments import Treatment
     from pannier.images.treatment_file import write_new
 
     if new:

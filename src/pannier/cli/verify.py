@@ -10,7 +10,7 @@ from pannier.cli.options import AsJson
 from pannier.cli.terminal import live_bar, plural, print_json, print_wrapped
 
 if TYPE_CHECKING:
-    from pannier.store.upkeep.findings import Finding
+    from pannier.upkeep.findings import Finding
 
 _SHOWN_KEYS = 5
 
@@ -38,8 +38,8 @@ def verify(
 
     [dim]$[/dim] pannier verify swatches.store --repair-from /mnt/mill/swatches.store
     """
-    from pannier.sizes import show_bytes
-    from pannier.store.upkeep.verify import verify as look
+    from pannier.units import show_bytes
+    from pannier.upkeep.verify import verify as look
 
     with live_bar("verify") as bar:
 

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
 from pannier.errors import LimitError
-from pannier.feed.feed import Feed, limit_bytes
-from pannier.sizes import show_bytes
-
-if TYPE_CHECKING:
-    from pannier.images.treatment import Treatment
-    from pannier.store.snapshot import Snapshot
+from pannier.feed.feed import Feed
+from pannier.feed.job import job_of, limit_bytes
+from pannier.images.treatment import Treatment
+from pannier.store.choosing import chosen_rows
+from pannier.store.state import State
+from pannier.units import show_bytes
 
 
 class Arrays(NamedTuple):
@@ -24,7 +24,7 @@ class Arrays(NamedTuple):
 
 
 def arrays(
-    snapshot: Snapshot,
+    snapshot: State,
     split: str | None,
     treatment: Treatment,
     *,
@@ -36,7 +36,7 @@ def arrays(
     memory_limit bounds the arrays and the feed that fills them. Raises LimitError where they would not fit.
     """
     limit = limit_bytes(memory_limit)
-    rows = snapshot.subset_of(split, options.get("subset"), options.get("seed", 0), where=options.get("where"))
+    rows = chosen_rows(snapshot, split, options.get("subset"), options.get("seed", 0), where=options.get("where"))
     need = len(rows) * treatment.byte_count
     if limit is not None and need > limit:
         raise LimitError(
@@ -49,7 +49,7 @@ def arrays(
     labels: list[Any] = []
     keys: list[str] = []
     rest = None if limit is None else limit - need
-    with Feed(snapshot, split, treatment, memory_limit=rest, **options) as feed:
+    with Feed(job_of(snapshot, split, treatment, memory_limit=rest, **options), snapshot) as feed:
         for batch in feed:
             images[len(keys) : len(keys) + len(batch)] = batch.images
             labels.append(batch.labels)

@@ -5,14 +5,13 @@ from __future__ import annotations
 import math
 from collections import Counter
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
 from pannier.errors import UsageError, did_you_mean
-
-if TYPE_CHECKING:
-    from pannier.feed.feed import Batch, Feed
+from pannier.feed.batch import Batch
+from pannier.feed.feed import Feed
 
 # a mean or deviation further off than this is not what standardizing gives
 _STANDARD_MEAN, _STANDARD_STD = 1.0, (0.4, 2.5)
@@ -72,7 +71,7 @@ def _warnings(feed: Feed, batch: Batch, flat: Any) -> list[str]:
     if not np.isfinite(flat).all():
         found.append("some values are not numbers (NaN or infinite)")
     names = set(batch.names)
-    if len(names) == 1 and count > 1 and len(feed.snapshot.classes) > 1:
+    if len(names) == 1 and count > 1 and len(feed.state.classes) > 1:
         reason = "" if feed.shuffle else ": it is not shuffled"
         found.append(f"all {count} labels are {next(iter(names)) or 'missing'}{reason}")
     if None in names:

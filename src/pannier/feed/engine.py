@@ -6,28 +6,16 @@ lanes take the records whose decoding is served by an allocator, so that what it
 
 from __future__ import annotations
 
-import logging
 import threading
-from collections import deque
-from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable
 from queue import Empty, SimpleQueue
-from typing import Any
 
-import numpy as np
-
-from pannier.errors import PannierError, PictureError
+from pannier.errors import PannierError
 from pannier.feed.buffers import FreeSlots, Slot
-from pannier.feed.lookup import Issued, Item
-from pannier.images.chance import Variation
-from pannier.images.facts import Facts
-from pannier.images.prepare import Preparation
-from pannier.images.treatment import Treatment
-from pannier.store.canvases import Rendering
-from pannier.store.files import Directory
-from pannier.store.reading import DEFAULT_OPEN_FILES, PictureReader, Place, ReadError, damage
-
-_log = logging.getLogger("pannier")
+from pannier.feed.hand import Hand
+from pannier.feed.job import FeedWork
+from pannier.feed.lookup import Issued, Lookup
+from pannier.feed.runs import Run, Stream, WorkQueue
 
 STACK_BYTES = 1 << 20
 LONGEST_RUN = 8
@@ -35,133 +23,13 @@ LONGEST_RUN = 8
 LIVENESS_SECONDS = 1.0
 
 
-@dataclass(frozen=True, slots=True)
-class _Run:
-    batch: Issued
-    items: Sequence[Item]
-    stream: Stream
-
-
-@dataclass
-class Stream:
-    """A row of batches under way. The issuer's thread consumes `batches` and counts `issued`; the consumer `collected`.
-
-    `key_of` names a record by its row in the manifest, for errors; `find` finds a picture of which only the canvas is known.
-    `done` gives every batch when it is whole, errors as they come, and (None, None) where the consumer should look again.
-    """
-
-    batches: Iterator[Issued]
-    key_of: Callable[[int], str]
-    find: Callable[[int], tuple[Place, Facts]]
-    issued: int = 0
-    collected: int = 0
-    is_cancelled: bool = False
-    is_exhausted: bool = False
-    done: SimpleQueue[tuple[Issued | None, BaseException | None]] = field(default_factory=SimpleQueue)
-
-
-class WorkQueue:
-    """Runs waiting for a thread, in order of batches, light and heavy ones apart; `permits` of them are worked on at a time.
-
-    So `workers` means what it says although lanes are threads beside them. Where one permit is left, the older batch has it.
-    Nobody is woken who has nothing to do: every wake-up asks for the interpreter lock.
-    """
-
-    def __init__(self, permits: int, threads: dict[bool, int]) -> None:
-        self._waiting: dict[bool, deque[_Run]] = {False: deque(), True: deque()}
-        self._threads = threads
-        self._idle = {False: 0, True: 0}
-        self._permits = permits
-        lock = threading.Lock()
-        self._work = {False: threading.Condition(lock), True: threading.Condition(lock)}
-        self._low = threading.Condition(lock)
-        self._is_closed = False
-
-    def put(self, light: list[_Run], heavy: list[_Run]) -> None:
-        with self._low:
-            self._waiting[False] += light
-            self._waiting[True] += heavy
-            self._wake_idle()
-
-    def wait_until_low(self) -> None:
-        """Returns when threads of one kind could soon have nothing to do (or the queue is closed).
-
-        Were batches given out sooner, every slot would always be in use in turn, and none still in the processor's cache.
-        """
-        with self._low:
-            while not self._is_closed and not any(map(self._is_low, self._waiting)):
-                self._low.wait()
-
-    def _is_low(self, heavy: bool) -> bool:
-        return self._threads[heavy] > 0 and len(self._waiting[heavy]) < 2 * self._threads[heavy]
-
-    def take(self, heavy: bool, finished: _Run | None) -> _Run | None:
-        """The next run of that kind; waits for it. `finished` is the one before, whose batch may be whole now.
-
-        None once closed.
-        """
-        with self._low:
-            if finished is not None:
-                self._permits += 1
-                batch = finished.batch
-                batch.left -= len(finished.items)
-                if not batch.left:
-                    finished.stream.done.put((batch, None))
-            self._idle[heavy] += 1
-            while not self._is_closed and not self._may_take(heavy):
-                self._wake_idle()  # what this thread may not take, another may
-                self._work[heavy].wait()
-            self._idle[heavy] -= 1
-            if self._is_closed:
-                return None
-            self._permits -= 1
-            run = self._waiting[heavy].popleft()
-            self._wake_idle()
-            if self._is_low(heavy):
-                self._low.notify()
-            return run
-
-    def _wake_idle(self) -> None:
-        for kind, idle in self._idle.items():
-            if idle and self._may_take(kind):
-                self._work[kind].notify()
-
-    def _may_take(self, heavy: bool) -> bool:
-        own, other = self._waiting[heavy], self._waiting[not heavy]
-        if not own or not self._permits:
-            return False
-        if self._permits > 1 or not other or not self._idle[not heavy]:
-            return True
-        return own[0].batch.number < other[0].batch.number or (own[0].batch.number == other[0].batch.number and heavy)
-
-    def close(self) -> None:
-        with self._low:
-            self._is_closed = True
-            for condition in (*self._work.values(), self._low):
-                condition.notify_all()
-
-
-@dataclass(frozen=True)
-class Settings:
-    """What the engine's threads need to know; plain data."""
-
-    permits: int
-    workers: int
-    heavy_lanes: int
-    slots: int
-    batch_size: int
-    light_read_bytes: int
-    light_decode_bytes: int
-    light_scratch_bytes: int
-    to_canvas: bool = False
-    rendering: Rendering | None = None
-
-
 class Engine:
     """Runs streams of batches. `close` ends every thread and may be called twice."""
 
-    def __init__(self, directory: Directory, treatment: Treatment | None, settings: Settings) -> None:
-        self._directory, self._treatment, self._settings = directory, treatment, settings
+    def __init__(self, work: FeedWork) -> None:
+        self._feed_work, self._settings = work, work.settings
+        self._lookup = Lookup(work)
+        settings = work.settings
         self.free = FreeSlots()
         self._work = WorkQueue(settings.permits, {False: settings.workers, True: settings.heavy_lanes})
         self._free_at_hand: list[Slot] = []
@@ -180,17 +48,17 @@ class Engine:
 
     def add_slot(self) -> None:
         """One more buffer, for a consumer that keeps its batches: those are its own memory then."""
-        shape = self._treatment.shape if self._treatment else None
-        dtype = self._treatment.dtype if self._treatment else "uint8"
-        if self._treatment and self._settings.to_canvas:
-            shape, dtype = (self._treatment.channels, *self._treatment.frame.canvas), "uint8"
+        job = self._feed_work.job
+        treatment = job.treatment
+        shape, dtype = (treatment.shape, treatment.dtype) if treatment else (None, "uint8")
+        if treatment and job.to_canvas:
+            shape, dtype = (treatment.channels, *treatment.frame.canvas), "uint8"
         self._slot_count += 1
         self.free.put(Slot(self._slot_count, self._settings.batch_size, shape, dtype))
 
-    def start(
-        self, batches: Iterator[Issued], key_of: Callable[[int], str], find: Callable[[int], tuple[Place, Facts]]
-    ) -> Stream:
-        stream = Stream(batches, key_of, find)
+    def start(self, epoch: int, until: int, begin: int = 0, end: int | None = None) -> Stream:
+        """A stream of the batches of some epochs; see `Lookup.batches`."""
+        stream = Stream(self._lookup.batches(epoch, until, begin, end))
         self._streams.put(stream)
         return stream
 
@@ -254,19 +122,19 @@ class Engine:
             return self._free_at_hand.pop()
         return None
 
-    def _runs(self, batch: Issued, stream: Stream) -> tuple[list[_Run], list[_Run]]:
+    def _runs(self, batch: Issued, stream: Stream) -> tuple[list[Run], list[Run]]:
         light = [item for item in batch.items if not item.is_heavy]
         longest, for_each = LONGEST_RUN, 2
         if light and light[-1].canvas is not None:  # little work: every hand-over counts (bench/prepare.py)
             longest, for_each = 2 * LONGEST_RUN, 1
         length = max(1, min(longest, -(-len(light) // (for_each * max(1, self._settings.workers)))))
-        runs = [_Run(batch, light[at : at + length], stream) for at in range(0, len(light), length)]
-        return runs, [_Run(batch, [item], stream) for item in batch.items if item.is_heavy]
+        runs = [Run(batch, light[at : at + length], stream) for at in range(0, len(light), length)]
+        return runs, [Run(batch, [item], stream) for item in batch.items if item.is_heavy]
 
     def _work_on(self, heavy: bool, ready: SimpleQueue[BaseException | None]) -> None:
         """A worker's or lane's thread."""
         try:
-            hand = _Hand(self._directory, self._treatment, self._settings, heavy)
+            hand = Hand(self._feed_work, self._lookup, heavy)
         except BaseException as error:
             ready.put(error)
             return
@@ -327,85 +195,3 @@ class Engine:
         self._free_at_hand.clear()
         while not self.free.empty():
             self.free.get()
-
-
-class _Hand:
-    """What one thread works with: a reader, a read buffer, a preparation."""
-
-    def __init__(self, directory: Directory, treatment: Treatment | None, settings: Settings, heavy: bool) -> None:
-        threads = max(1, settings.workers + settings.heavy_lanes)
-        self._reader = PictureReader(directory, max(4, min(DEFAULT_OPEN_FILES, 512 // threads)))
-        self._room = memoryview(bytearray(0 if heavy or treatment is None else settings.light_read_bytes))
-        self._preparation = None
-        if treatment is not None:
-            decode = 0 if heavy else settings.light_decode_bytes
-            scratch = 0 if heavy else settings.light_scratch_bytes
-            self._preparation = Preparation(treatment, decode_bytes=decode, scratch_bytes=scratch)
-        self._to_canvas = settings.to_canvas
-        self._canvases: PictureReader | None = None
-        if settings.rendering is not None:
-            self._canvases = PictureReader(settings.rendering.directory, max(4, min(DEFAULT_OPEN_FILES, 512 // threads)))
-            self._canvas = np.empty(settings.rendering.shape, np.uint8)
-            assert treatment is not None
-            self._is_copied = treatment.is_canvas and treatment.dtype == "uint8" and treatment.layout == "chw"
-            self._is_copied = self._is_copied and not treatment.own_at("values")
-
-    def work(self, run: _Run) -> BaseException | None:
-        """Prepares a run's pictures into their batch's slot; the error that stopped it, if one did."""
-        slot = run.batch.slot
-        assert slot is not None
-        item, place = None, None
-        try:
-            for item in run.items:
-                at, record, place, facts, variation, box, canvas, _ = item
-                if canvas is not None and self._from_canvas(canvas, slot.array[at], variation):
-                    continue
-                if place is None or facts is None:
-                    place, facts = run.stream.find(record)
-                if self._preparation is None:
-                    slot.items[at] = self._reader.read(place)
-                    continue
-                data = self._room_for(place.length)
-                self._reader.read_into(data, place)
-                if self._to_canvas:
-                    self._preparation.canvas_into(data, facts, slot.array[at], box)
-                else:
-                    self._preparation.into(data, facts, slot.array[at], variation, box)
-        except (ReadError, PictureError) as error:
-            assert item is not None
-            assert place is not None
-            return damage(place, run.stream.key_of(item.record), _what(error))
-        except BaseException as error:
-            return error
-        return None
-
-    def _from_canvas(self, place: Place, out: np.ndarray[Any, Any], variation: Variation | None) -> bool:
-        """Prepares a picture from its rendered canvas; False where that is damaged and the picture has to be decoded."""
-        assert self._canvases is not None
-        assert self._preparation is not None
-        try:
-            if self._is_copied and (variation is None or not (variation.flips or variation.program)):
-                self._canvases.read_into(memoryview(out.data).cast("B"), place)
-                return True
-            self._canvases.read_into(memoryview(self._canvas.data).cast("B"), place)
-        except ReadError as error:
-            _log.warning("a rendered canvas in shard %s %s; its picture is decoded instead", place.shard, error)
-            return False
-        self._preparation.from_canvas(self._canvas, out, variation)
-        return True
-
-    def _room_for(self, byte_count: int) -> memoryview:
-        if len(self._room) < byte_count:
-            self._room = memoryview(bytearray(byte_count))
-        return self._room[:byte_count]
-
-    def close(self) -> None:
-        self._reader.close()
-        if self._canvases is not None:
-            self._canvases.close()
-
-
-def _what(error: ReadError | PictureError) -> str:
-    if isinstance(error, PictureError):
-        return f"cannot be decoded: {error.reason}; it was whole when it was packed, so the decoding library differs"
-    return str(error)

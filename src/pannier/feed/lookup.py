@@ -7,24 +7,21 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import repeat
-from typing import Any, NamedTuple, TypeVar
+from typing import Any, NamedTuple
 
 import numpy as np
 
-from pannier.columns import DIGEST_BYTES
+from pannier.columns import tuples
 from pannier.feed.buffers import Slot
+from pannier.feed.job import FeedWork
 from pannier.feed.order import shuffled
 from pannier.images.chance import Variation, variations
 from pannier.images.facts import Facts
 from pannier.images.placement import Box
-from pannier.images.treatment import Treatment
-from pannier.store.canvases import Rendering, boxes_of, canvas_identities
-from pannier.store.reading import Place
-from pannier.store.snapshot import Snapshot, check_place
+from pannier.store.boxes import boxes_of, canvas_identities
+from pannier.store.places import Place, fact_lists, places_of
 
 Array = np.ndarray[Any, Any]
-
-T = TypeVar("T", bound=tuple[Any, ...])
 
 # so many records, in whole batches, are looked up at once, which costs less a record
 LOOKED_UP_AT_ONCE = 128
@@ -61,26 +58,14 @@ class Issued:
 class Lookup:
     """Order and places of one feed's records. Knows nothing of the feed itself, which it would keep alive."""
 
-    def __init__(
-        self,
-        snapshot: Snapshot,
-        rows: Array,
-        heavy: Array,
-        *,
-        batch_size: int,
-        steps: int,
-        seed: int,
-        shuffle: bool,
-        treatment: Treatment | None,
-        augment: bool,
-        rendering: Rendering | None,
-    ) -> None:
-        self._manifest, self._index = snapshot.manifest, snapshot.store.index
-        self._rows, self._heavy = rows, heavy
-        self._batch_size, self._steps = batch_size, steps
-        self._seed, self._shuffle, self._treatment = seed, shuffle, treatment
-        self._augmented = treatment if augment and treatment is not None and treatment.varies else None
-        self._rendering = rendering
+    def __init__(self, work: FeedWork) -> None:
+        job, self._state = work.job, work.state
+        self._manifest, self._rows, self._heavy = work.state.manifest, work.rows, work.heavy
+        self._batch_size, self._steps = job.batch_size, work.steps
+        self._seed, self._shuffle, self._treatment = job.seed, job.shuffle, job.treatment
+        is_varied = job.augment and not job.to_canvas and job.treatment is not None and job.treatment.varies
+        self._augmented = job.treatment if is_varied else None
+        self._rendering = work.rendering
 
     def batches(self, epoch: int, until: int, begin: int = 0, end: int | None = None) -> Iterator[Issued]:
         """The batches of the epochs from `epoch` to before `until`, of each those from `begin` to before `end`.
@@ -141,38 +126,16 @@ class Lookup:
             _give_way()
         heavy = self._heavy[positions].tolist()
         within = [at % size for at in range(len(rows))]
-        items = _tuples(Item, within, rows.tolist(), places, facts, varied, boxes, canvases, heavy)
+        items = tuples(Item, within, rows.tolist(), places, facts, varied, boxes, canvases, heavy)
         for number, at in enumerate(range(0, len(rows), size), first):
             yield Issued((epoch, number), rows[at : at + size], items[at : at + size])
 
     def _places(self, rows: Array) -> list[Place]:
-        sha256, lengths = self._manifest.gather(rows, "sha256"), self._manifest.gather(rows, "byte_count")
-        found = self._index.find(sha256)
-        for i in np.flatnonzero((found.segment < 0) | (found.length != lengths)).tolist():
-            where = (int(column[i]) for column in (found.segment, found.length, found.row))
-            check_place(self.key_of(rows[i]), sha256[i].tobytes().hex(), int(lengths[i]), found.shards, *where)
-        shards = [found.shards[segment] for segment in found.segment.tolist()]
-        crcs = self._manifest.gather(rows, "crc32").tolist()
-        digests = _digests(sha256)
-        return _tuples(Place, shards, found.offset.tolist(), found.length.tolist(), crcs, found.row.tolist(), digests)
+        return places_of(self._manifest, self._state.index, rows)
 
     def _facts(self, rows: Array) -> list[Facts]:
         """What decoding needs to know; whether a picture is progressive matters to planning alone."""
-        numbers = (self._manifest.gather(rows, name).tolist() for name in ("format", "mode", "height", "width", "turn"))
-        formats, modes, *sizes = numbers
-        format_names, mode_names = self._manifest.names("format"), self._manifest.names("mode")
-        format_column, mode_column = [format_names[code] for code in formats], [mode_names[code] for code in modes]
-        return _tuples(Facts, format_column, mode_column, *sizes, repeat(False))
-
-
-def _tuples(kind: type[T], *columns: Iterable[Any]) -> list[T]:
-    """Named tuples of columns, without a call of Python's own for each of them."""
-    return list(map(tuple.__new__, repeat(kind), zip(*columns, strict=False)))
-
-
-def _digests(sha256: Array) -> list[bytes]:
-    content = np.ascontiguousarray(sha256).tobytes()
-    return [content[at : at + DIGEST_BYTES] for at in range(0, len(content), DIGEST_BYTES)]
+        return tuples(Facts, *fact_lists(self._manifest, rows, Facts._fields[:-1]), repeat(False))
 
 
 def _give_way() -> None:

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from functools import cached_property
 from typing import Any
 
 import numpy as np
 
 from pannier.errors import LimitError
-from pannier.sizes import show_bytes
+from pannier.feed.needs import LIGHT_ALLOCATION, Needs
+from pannier.units import show_bytes
 
 DEFAULT_AHEAD = 4
 
@@ -19,36 +19,8 @@ WORKER_BYTES = 384 << 10
 # what the engine holds once: queues, tasks under way, rows of the manifest that were looked up
 ENGINE_BYTES = 3 << 20
 
-# decoding that takes more than this from an allocator goes to a heavy lane
-LIGHT_ALLOCATION = 1 << 20
-
 # how many of the light records may still be light, the rest going to lanes: the first that fits is taken
 _SHARES = (1.0, 0.999, 0.99, 0.95, 0.8, 0.5, 0.0)
-
-Numbers = np.ndarray[Any, np.dtype[np.int64]]
-
-
-@dataclass(frozen=True)
-class Needs:
-    """What the records of a split need, in bytes by record, and what a batch needs."""
-
-    encoded: Numbers
-    own: Numbers
-    allocated: Numbers
-    scratch: Numbers
-    item_bytes: int | None
-    batch_size: int
-    order_bytes: int
-
-    @cached_property
-    def of_one_worker(self) -> Numbers:
-        return self.encoded + self.own + self.scratch + self.allocated
-
-    def batch_bytes(self, batch_size: int) -> int:
-        if self.item_bytes is not None:
-            return batch_size * self.item_bytes
-        count = min(batch_size, len(self.encoded))
-        return int(np.sort(self.encoded)[-count:].sum()) if count else 0  # encoded pictures: the largest together
 
 
 @dataclass(frozen=True)
@@ -97,18 +69,13 @@ def make_plan(
     raise _refusal(needs, smallest, limit_bytes, keys)
 
 
-def is_heavy(needs: Needs, light_bytes: int) -> np.ndarray[Any, np.dtype[np.bool_]]:
-    """Which records go to a heavy lane: those that an allocator serves, and those too large for a worker's buffers."""
-    return (needs.allocated > LIGHT_ALLOCATION) | (needs.of_one_worker > light_bytes)
-
-
 def _plans(needs: Needs, limit: int | None, cores: int, workers: int | None, ahead: int | None) -> Iterator[Plan]:
     """All plans worth a try, the best first: all workers, then less ahead and fewer lanes, then fewer workers."""
     each = needs.of_one_worker
     light = np.sort(each[needs.allocated <= LIGHT_ALLOCATION])
     largest_light = {int(light[int(share * (len(light) - 1))]) for share in _SHARES} if len(light) else {0}
     thresholds = sorted(largest_light, reverse=True)
-    largest_heavy = [int(each[is_heavy(needs, threshold)].max(initial=0)) for threshold in thresholds]
+    largest_heavy = [int(each[needs.heavy(threshold)].max(initial=0)) for threshold in thresholds]
     for count in [workers] if workers else range(cores, 0, -1):
         for some_ahead, lanes in _shapes(count, ahead):
             for threshold, heavy in zip(thresholds, largest_heavy, strict=True):

@@ -2,24 +2,24 @@
 
 from __future__ import annotations
 
-import shutil
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
 from pannier.errors import StoreError, UsageError
 from pannier.feed.feed import Feed
-from pannier.sizes import read_bytes, show_bytes
-from pannier.store.canvases import CanvasWriter, Rendering, check_boxes, drop, identities_of, renderings
+from pannier.feed.job import job_of
+from pannier.images.treatment import Treatment
+from pannier.storage.protocol import Storage
+from pannier.store.boxes import check_boxes, identities_of
+from pannier.store.canvas_writer import CanvasWriter
+from pannier.store.canvases import Rendering, renderings
 from pannier.store.leases import WRITER, holding
 from pannier.store.shards import DEFAULT_SHARD_BYTES
-
-if TYPE_CHECKING:
-    from pannier.images.treatment import Treatment
-    from pannier.store.snapshot import Snapshot
-    from pannier.store.store import Store
+from pannier.store.state import State
+from pannier.units import read_bytes, show_bytes
 
 Array = np.ndarray[Any, Any]
 
@@ -55,51 +55,42 @@ class Rendered:
     canvases: int
     byte_count: int
 
-
-class _CanvasFeed(Feed):
-    """A feed whose batches are canvases, of chosen rows, in order of keys."""
-
-    _to_canvas = True
-
-    def __init__(self, snapshot: Snapshot, treatment: Treatment, rows: Array, **options: Any) -> None:
-        self._chosen = rows
-        super().__init__(snapshot, None, treatment, batch_size=BATCH_SIZE, shuffle=False, augment=False, **options)
-
-    def _chosen_rows(self, subset: str | float | None, where: str | None) -> Array:
-        return self._chosen
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data for JSON."""
+        return {"digest": self.digest, "canvases": self.canvases, "bytes": self.byte_count, **self.about}
 
 
 def plan_rendering(
-    snapshot: Snapshot, treatment: Treatment, *, split: str | None = None, cap: str | int | None = DEFAULT_CAP
+    snapshot: State, treatment: Treatment, *, split: str | None = None, cap: str | int | None = DEFAULT_CAP
 ) -> RenderPlan:
     """What rendering a snapshot, or a split of it, will cost. Raises NotFoundError, UsageError."""
     return _planned(snapshot, fixed_only(treatment), split, cap)[0]
 
 
 def _planned(
-    snapshot: Snapshot, treatment: Treatment, split: str | None, cap: str | int | None
+    snapshot: State, treatment: Treatment, split: str | None, cap: str | int | None
 ) -> tuple[RenderPlan, Array, Array]:
     """The plan, the rows whose canvases are not there, one for each canvas, and the identities of those."""
-    check_boxes(snapshot, treatment)
+    check_boxes(snapshot.manifest, treatment)
     rows = snapshot.rows_of(split)
-    identities = identities_of(snapshot, rows, treatment)
+    identities = identities_of(snapshot.manifest, rows, treatment)
     _, first = np.unique(identities.view("S32").ravel(), return_index=True)
     first.sort()
     rows, identities = rows[first], identities[first]
     distinct = len(rows)
-    rendering = Rendering(snapshot.store.directory, treatment.fixed_part)
+    rendering = Rendering(snapshot.storage, treatment.fixed_part)
     lacks = ~rendering.has(identities) if rendering.is_there() else np.ones(distinct, bool)
     missing = rows[lacks]
     shape = (treatment.channels, *treatment.frame.canvas)
     new_bytes = len(missing) * (int(np.prod(shape)) + BYTES_BESIDE)
-    kept = sum(each.byte_count() for each in renderings(snapshot.store.directory))
+    kept = sum(each.byte_count() for each in renderings(snapshot.storage))
     cap_bytes = None if cap is None or cap == "none" else cap if isinstance(cap, int) else read_bytes(cap)
     counts = distinct, distinct - len(missing), len(missing)
     return RenderPlan(treatment.fixed_part, shape, *counts, new_bytes, kept, cap_bytes), missing, identities[lacks]
 
 
 def render(
-    snapshot: Snapshot,
+    snapshot: State,
     treatment: Treatment,
     *,
     split: str | None = None,
@@ -117,16 +108,18 @@ def render(
     Raises StoreError where it would not fit under the cap or on the disk, before anything is written.
     """
     treatment = fixed_only(treatment)
-    rendering = Rendering(snapshot.store.directory, treatment.fixed_part)
-    with holding(snapshot.store.directory, WRITER):
+    rendering = Rendering(snapshot.storage, treatment.fixed_part)
+    with holding(snapshot.storage, WRITER):
         if check:
             for damage in rendering.check():
                 rendering.remove(damage.file)
         plan, rows, identities = _planned(snapshot, treatment, split, cap)
-        _check_room(snapshot.store, plan)
+        _check_room(snapshot.storage, plan)
         if len(rows):
             rendering.begin(treatment)
-            with _CanvasFeed(snapshot, treatment, rows, workers=workers, memory_limit=memory_limit) as feed:
+            options: dict[str, Any] = {"workers": workers, "memory_limit": memory_limit, "rows": rows}
+            job = job_of(snapshot, None, treatment, batch_size=BATCH_SIZE, to_canvas=True, **options)
+            with Feed(job, snapshot) as feed:
                 _fill(CanvasWriter(rendering, shard_size), feed, rows, identities, progress)
     return plan
 
@@ -148,19 +141,19 @@ def _fill(
         writer.close()
 
 
-def list_renderings(store: Store) -> list[Rendered]:
+def list_renderings(storage: Storage) -> list[Rendered]:
     """All renderings of a store."""
-    found = renderings(store.directory)
+    found = renderings(storage)
     return [Rendered(each.digest, each.about, each.count(), each.byte_count()) for each in found]
 
 
-def drop_rendering(store: Store, digest: str) -> int:
+def drop_rendering(storage: Storage, digest: str) -> int:
     """Takes a rendering away, by the first digits of its digest: how many bytes that frees. Raises UsageError."""
-    found = [each for each in renderings(store.directory) if each.digest.startswith(digest)]
+    found = [each for each in renderings(storage) if each.digest.startswith(digest)]
     if len(found) != 1 or len(digest) < 4:
-        there = ", ".join(each.digest[:12] for each in renderings(store.directory)) or "none"
+        there = ", ".join(each.digest[:12] for each in renderings(storage)) or "none"
         raise UsageError(f"{digest!r} is not the beginning (4 or more digits) of one rendering's digest; there is {there}")
-    return drop(store.directory, found[0].digest)
+    return found[0].drop()
 
 
 def fixed_only(treatment: Treatment) -> Treatment:
@@ -170,13 +163,13 @@ def fixed_only(treatment: Treatment) -> Treatment:
     return treatment.with_fields(values="raw", mean=None, std=None, measured_on=None)
 
 
-def _check_room(store: Store, plan: RenderPlan) -> None:
+def _check_room(storage: Storage, plan: RenderPlan) -> None:
     need = show_bytes(plan.new_bytes)
     if plan.cap_bytes is not None and plan.kept_bytes + plan.new_bytes > plan.cap_bytes:
         raise StoreError(
             f"rendering {plan.missing:,} pictures takes {need}, with {show_bytes(plan.kept_bytes)} rendered already: over "
             f"the cap of {show_bytes(plan.cap_bytes)}; raise --cap, or take others away with pannier render --drop"
         )
-    free = shutil.disk_usage(store.path).free
-    if plan.new_bytes > free:
+    free = storage.free_bytes()
+    if free is not None and plan.new_bytes > free:
         raise StoreError(f"rendering takes {need}, and the disk has {show_bytes(free)} free: make room, or render one split")

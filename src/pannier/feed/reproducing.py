@@ -6,19 +6,20 @@ from pathlib import Path
 from typing import Any
 
 from pannier.errors import UsageError
-from pannier.feed.feed import Feed
-from pannier.store.versions.docket import Docket
+from pannier.images.treatment import Treatment
+from pannier.store.state import State
+from pannier.versions.docket import Docket
 
 
-def from_docket(docket: str | Path | Docket, *, store: str | Path | None = None, **options: Any) -> Feed:
-    """The feed that a docket describes.
+def read_feed(
+    docket: str | Path | Docket, *, store: str | Path | None = None, **options: Any
+) -> tuple[State, str | None, Treatment | None, dict[str, Any]]:
+    """(snapshot, split, treatment, options) of the feed that a docket describes. options: for what the docket leaves open.
 
-    docket: a file's path, or a `Docket`. store: where the store is here, else where the docket says. options: as
-    `snapshot.feed` takes them, for what the docket leaves open: workers, memory_limit and the like.
     Raises NotFoundError, UsageError where content, class numbers, treatment or decoder differ, or an option contradicts.
     """
     read = docket if isinstance(docket, Docket) else Docket.read(docket)
-    snapshot = read.open(store, beside=None if isinstance(docket, Docket) else Path(docket).parent)
+    state = read.open(store, beside=None if isinstance(docket, Docket) else Path(docket).parent)
     fixed = read.feed.options()
     for name, value in options.items():
         if name in fixed and value is not None and value != fixed[name]:
@@ -28,4 +29,4 @@ def from_docket(docket: str | Path | Docket, *, store: str | Path | None = None,
     own = read.read_treatment()
     if treatment is not None and own is not None and treatment != own:
         raise UsageError("the treatment differs from the docket's: leave it out, or make another docket")
-    return Feed(snapshot, said.pop("split", None), own or treatment, **said)
+    return state, said.pop("split", None), own or treatment, said

@@ -5,17 +5,17 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any, TypeVar
 
 import numpy as np
 
 from pannier.errors import SourceError, TreatmentError
 from pannier.feed.feed import Feed, pictures_digest
+from pannier.feed.job import job_of
+from pannier.images.treatment import Treatment
+from pannier.store.state import State
 
-if TYPE_CHECKING:
-    from pannier.images.treatment import Treatment
-    from pannier.store.snapshot import Snapshot
-
+T = TypeVar("T", bound=Treatment)
 Counts = np.ndarray[Any, np.dtype[np.int64]]
 
 
@@ -58,8 +58,22 @@ class Statistics:
         total = self.counts.sum()
         return float(self.counts[:, 0].sum() / total), float(self.counts[:, 255].sum() / total)
 
-    def treatment(self) -> Treatment:
-        """The treatment with values "standard" and these numbers. Raises TreatmentError for a channel that is constant."""
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data for JSON."""
+        return {
+            "split": self.split,
+            "pictures": self.pictures,
+            "content_id": self.content_id,
+            "fixed_part": self.measured_through.fixed_part,
+            "mean": list(self.mean),
+            "std": list(self.std),
+            "lowest": list(self.lowest),
+            "highest": list(self.highest),
+            "histogram": self.counts.tolist(),
+        }
+
+    def treatment(self, kind: type[T]) -> T:
+        """The treatment, as that class of treatments, with values "standard" and these numbers. Raises TreatmentError for a channel that is constant."""
         through, mean, std = self.measured_through, self.mean, self.std
         for channel, deviation in enumerate(std):
             if deviation == 0:
@@ -74,11 +88,12 @@ class Statistics:
             "through": through.fixed_fields(),
         }
         dtype = "float32" if through.dtype == "uint8" else through.dtype
-        return through.with_fields(values="standard", dtype=dtype, mean=mean, std=std, table=None, measured_on=seen)
+        fields = {"values": "standard", "dtype": dtype, "mean": mean, "std": std, "table": None, "measured_on": seen}
+        return kind(**({name: getattr(through, name) for name in through.model_fields_set} | fields))
 
 
 def measure_values(
-    snapshot: Snapshot,
+    snapshot: State,
     split: str | None,
     treatment: Treatment,
     *,
@@ -97,9 +112,9 @@ def measure_values(
         values="raw", dtype="uint8", layout="chw", mean=None, std=None, table=None, measured_on=None, own=_fixed(treatment)
     )
     counts = np.zeros((raw.channels, 256), np.int64)
-    options: dict[str, Any] = {"workers": workers, "memory_limit": memory_limit}
     pictures = 0
-    with Feed(snapshot, split, raw, shuffle=False, augment=False, **options) as feed:
+    job = job_of(snapshot, split, raw, shuffle=False, augment=False, workers=workers, memory_limit=memory_limit)
+    with Feed(job, snapshot) as feed:
         for batch in feed:
             count_values(batch.images, counts)
             pictures += len(batch)

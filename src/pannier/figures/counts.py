@@ -12,7 +12,7 @@ from pannier.figures.style import FAINT, HATCHES, INK, TONES, new_figure, plain_
 
 if TYPE_CHECKING:
     from pannier.sources.findings import Findings
-    from pannier.store.snapshot import Snapshot
+    from pannier.store.state import State
 
 # classes in one column of bars, and the most that are drawn
 CLASSES_A_COLUMN = 50
@@ -22,10 +22,10 @@ SHOWN_PICTURES = 20_000
 Counts = Mapping[tuple[str | None, str | None], int]
 
 
-def draw_counts(snapshot: Snapshot, path: str) -> None:
+def draw_counts(snapshot: State, path: str) -> None:
     """A snapshot's records by class and split; beside them every picture's width and height."""
     about = f"snapshot {snapshot.id[:12]}, {snapshot.time}" + (f", {snapshot.note}" if snapshot.note else "")
-    title = f"{snapshot.name or snapshot.store.path.name}: {len(snapshot):,} records"
+    title = f"{snapshot.title}: {len(snapshot):,} records"
     sizes = np.stack([snapshot.manifest.column("width"), snapshot.manifest.column("height")])
     _draw(snapshot.counts, snapshot.classes, list(snapshot.splits), sizes, title, about, path)
 

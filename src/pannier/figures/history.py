@@ -11,7 +11,7 @@ from pannier.errors import UsageError
 from pannier.figures.style import FAINT, HATCHES, INK, TONES, new_figure, plain_axes, save_figure
 
 if TYPE_CHECKING:
-    from pannier.store.versions.history import Step
+    from pannier.versions.history import Step
 
 # the largest classes are drawn by themselves, the others together
 SHOWN_CLASSES = 7

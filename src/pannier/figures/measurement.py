@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from pannier.figures.style import FAINT, INK, TONES, new_figure, plain_axes, save_figure
-from pannier.sizes import show_bytes
+from pannier.units import show_bytes
 
 if TYPE_CHECKING:
     from pannier.measuring.sweep import Measurement

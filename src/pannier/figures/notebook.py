@@ -14,9 +14,10 @@ from pannier.errors import PictureError
 from pannier.figures.style import FAINT, GRID
 
 if TYPE_CHECKING:
-    from pannier.feed.feed import Batch
+    from pannier.feed.batch import Batch
     from pannier.images.treatment import Treatment
-    from pannier.store.snapshot import Record, Snapshot
+    from pannier.store.records import Record
+    from pannier.store.state import State
 
 SIDE = 96
 MOST_PICTURES = 16
@@ -57,7 +58,7 @@ def of_treatment(treatment: Treatment) -> str:
     return f"<pre>{escape(treatment.explain())}</pre>"
 
 
-def of_snapshot(snapshot: Snapshot) -> str:
+def of_snapshot(snapshot: State) -> str:
     """Classes by splits, and a few pictures."""
     splits: list[str | None] = [*snapshot.splits]
     if any(split is None for _, split in snapshot.counts):
@@ -69,7 +70,7 @@ def of_snapshot(snapshot: Snapshot) -> str:
     title = f"snapshot {snapshot.id[:12]}: {len(snapshot):,} records"
     pictures = ""
     for at in np.linspace(0, len(snapshot) - 1, min(8, len(snapshot))).astype(int).tolist():
-        record = snapshot[at]
+        record = snapshot.record(int(snapshot.in_key_order[at]))
         try:
             pictures += _image(_small(record.bytes()), record.label or "no label")
         except PictureError:

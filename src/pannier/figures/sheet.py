@@ -13,12 +13,14 @@ import numpy as np
 from pannier.errors import NotFoundError, PictureError, UsageError, did_you_mean
 from pannier.figures.style import DPI, FAINT, HEIGHT, INK, WIDTH, new_figure, save_figure
 from pannier.hashing import argsort_hashes, checked_seed, fold, fold_each
+from pannier.store.choosing import chosen_rows
 
 if TYPE_CHECKING:
     from pannier.feed.feed import Feed
     from pannier.images.treatment import Treatment
     from pannier.sources.findings import Findings
-    from pannier.store.snapshot import Record, Snapshot
+    from pannier.store.records import Record
+    from pannier.store.state import State
 
 MOST = 240
 _TITLE, _MARGIN, _GAP = 70, 24, 10
@@ -28,7 +30,7 @@ _WRONG = (163, 84, 43)
 
 
 def choose_records(
-    snapshot: Snapshot,
+    snapshot: State,
     split: str | None,
     count: int,
     seed: int,
@@ -42,7 +44,7 @@ def choose_records(
     """
     if not 1 <= count <= MOST:
         raise UsageError(f"a sheet of {count} pictures: must be 1 to {MOST}")
-    rows = snapshot.subset_of(split, subset, seed, where=where)
+    rows = chosen_rows(snapshot, split, subset, seed, where=where)
     rows = rows[argsort_hashes(fold_each(fold(checked_seed(seed)), snapshot.manifest.hashes[rows]))]
     if arrange == "chance":
         return [snapshot.record(row) for row in rows[:count].tolist()]
@@ -82,7 +84,8 @@ def as_fed(feed: Feed, number: int, epoch: int) -> list[Shown]:
         raise UsageError(f"an epoch has the batches 0 to {len(feed) - 1}, so there is no batch {number}")
     batch = feed.batch_at(epoch, number)
     pictures = [None] * len(batch) if feed.treatment is None else list(feed.treatment.undo(batch.images))
-    records = [feed.snapshot[key] for key in batch.keys]
+    state = feed.state
+    records = [state.record(state.row_of(key)) for key in batch.keys]
     return [Shown(each.key, each.label, each.split, picture, each) for each, picture in zip(records, pictures, strict=True)]
 
 

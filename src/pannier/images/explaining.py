@@ -11,7 +11,7 @@ from pannier.images.canvas import LARGEST_MARGIN, LARGEST_SCALE, warps
 from pannier.images.cost import after_fit_bytes
 from pannier.images.tone import has_tone
 from pannier.images.varying import GEOMETRY, KINDS, Chance, Crop, Erase, Step
-from pannier.sizes import show_bytes
+from pannier.units import show_bytes
 
 if TYPE_CHECKING:
     from pannier.images.treatment import Treatment

@@ -70,6 +70,19 @@ class Stage:
     def deviations(self) -> list[float]:
         return [float(channel.std(dtype=np.float64)) for channel in self.by_channel]
 
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data for JSON."""
+        return {
+            "step": self.name,
+            "shape": list(self.array.shape),
+            "dtype": str(self.array.dtype),
+            "lowest": self.lowest,
+            "highest": self.highest,
+            "mean": self.means,
+            "std": self.deviations,
+            "middle": self.patch.tolist(),
+        }
+
     @property
     def patch(self) -> Array:
         """The numbers of the first channel in the middle of the picture, 4 x 4 at the most."""

@@ -6,7 +6,7 @@ import hashlib
 import json
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, Literal
+from typing import Annotated, Any, Literal, Self
 
 import numpy as np
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, field_validator, model_validator
@@ -29,9 +29,6 @@ from pannier.images.varying import (
     read_erase,
     reads,
 )
-
-if TYPE_CHECKING:
-    from pannier.store.snapshot import Snapshot
 
 LARGEST_SIDE = 16_384
 
@@ -390,10 +387,10 @@ class Treatment(BaseModel):
         self.check_ready()
         return value_line(self)
 
-    def with_fields(self, **fields: Any) -> Treatment:
+    def with_fields(self, **fields: Any) -> Self:
         """The same treatment with some fields changed."""
         kept = {name: getattr(self, name) for name in self.model_fields_set if name not in fields}
-        return Treatment(**(kept | fields))
+        return type(self)(**(kept | fields))
 
     def __call__(self, picture: Any, *, box: tuple[float, float, float, float] | None = None) -> Array:
         """One picture from anywhere, prepared, without the random steps: a path, bytes, a Pillow picture or a uint8 array.
@@ -412,28 +409,6 @@ class Treatment(BaseModel):
         """
         return undone(self, np.asarray(images))
 
-    def measured(
-        self,
-        snapshot: Snapshot,
-        split: str | None = "train",
-        *,
-        workers: int | None = None,
-        memory_limit: str | int | None = "auto",
-    ) -> Treatment:
-        """This treatment with values "standard", and the mean and deviation of a split through its very size, fit and color.
-
-        Population statistics over all pixels of the fixed part, padding too, exact. Raises TreatmentError for a channel
-        that is constant.
-        """
-        from pannier.feed.statistics import measure_values
-
-        return measure_values(snapshot, split, self, workers=workers, memory_limit=memory_limit).treatment()
-
-    def _repr_html_(self) -> str:
-        from pannier.figures.notebook import of_treatment
-
-        return of_treatment(self)
-
     def explain(self) -> str:
         """The steps with their sizes and costs, in words."""
         from pannier.images.explaining import explained
@@ -441,7 +416,7 @@ class Treatment(BaseModel):
         return explained(self)
 
     @classmethod
-    def from_file(cls, path: str | Path, **override: Any) -> Treatment:
+    def from_file(cls, path: str | Path, **override: Any) -> Self:
         """Reads a TOML file of the same fields; `override` goes before what it says."""
         from pannier.images.treatment_file import read_fields
 

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import os
 import tomllib
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from pannier.errors import NotFoundError, StoreError, TreatmentError, UsageError
+from pannier.files import write_whole
 
 if TYPE_CHECKING:
     from pannier.images.treatment import Treatment
@@ -106,12 +106,9 @@ def save(treatment: Treatment, path: str | Path) -> None:
             document.add(name, _measured(value))
         elif document.get(name) != value:
             document[name] = value
-    draft = target.with_name(f".{target.name}.{os.getpid()}")
     try:
-        draft.write_text(tomlkit.dumps(document), encoding="utf-8")
-        os.replace(draft, target)
+        write_whole(target, tomlkit.dumps(document))
     except OSError as error:
-        draft.unlink(missing_ok=True)
         raise StoreError(f"{path} cannot be written: {error.strerror or error}; nothing was changed") from None
 
 

@@ -12,8 +12,17 @@ import signal
 import sys
 import time
 from collections.abc import Callable, Iterator
+from dataclasses import replace
+from itertools import islice
 from typing import Any, Protocol
 
+import numpy as np
+
+from pannier.feed.engine import STACK_BYTES
+from pannier.feed.feed import Feed
+from pannier.feed.job import FeedJob, FeedWork, work_of
+from pannier.feed.lookup import Lookup
+from pannier.images.prepare import Preparation, warm_up
 from pannier.measuring.memory import (
     enforce_limit,
     fix_map_threshold,
@@ -21,10 +30,13 @@ from pannier.measuring.memory import (
     working_bytes,
     writable_bytes,
 )
+from pannier.storage.layout import shard_file
+from pannier.store.state import State
 
 Job = dict[str, Any]
 
 MANY_EPOCHS = 1_000_000
+WARMED_UP_BY = 4096
 
 
 class Runner(Protocol):
@@ -62,27 +74,12 @@ class FeedRunner:
     """A feed under a limit that the system enforces from the moment its threads and buffers stand."""
 
     def __init__(self, job: Job) -> None:
-        import pannier
-        from pannier.feed.engine import STACK_BYTES
-
-        snapshot, treatment, positions = _opened(job)
-        _warm_up(snapshot, treatment, positions)
-        limit = job["memory_limit"]
+        feed_job, state = _opened(job)
+        _warm_up(work_of(replace(feed_job, limit_bytes=None), state))
+        limit = feed_job.limit_bytes
         release_free_memory()
         self.level, data_level = working_bytes(), writable_bytes()
-        self._feed = pannier.Feed(
-            snapshot,
-            job["split"],
-            treatment,
-            batch_size=job["batch_size"],
-            seed=job["seed"],
-            subset=job.get("subset"),
-            workers=job["workers"],
-            memory_limit=limit,
-            shuffle=True,
-            augment=job.get("augment"),
-            rendered=False,  # what is measured is the work, against the same work with nothing around it
-        )
+        self._feed = Feed(feed_job, state)
         plan = self._feed.plan
         # batches that were made while nobody measured, and the one that is begun after them; where lanes lag behind
         # workers, as many again until all is steady
@@ -102,8 +99,7 @@ class FeedRunner:
 
     def end(self) -> None:
         """Leaves no lease behind; threads end with the process."""
-        if self._feed._lease is not None:
-            self._feed._lease.end()
+        self._feed.end_lease()
 
     def run(self, seconds: float, *, settle: bool = True) -> tuple[int, float]:
         for _ in range(self._untimed):
@@ -131,73 +127,50 @@ class BareRunner:
     """The same work with no pipeline around it: read, decode, prepare, one picture after another, in one process."""
 
     def __init__(self, job: Job) -> None:
-        import numpy as np
-
-        from pannier.columns import digests_of
-        from pannier.feed.feed import AUGMENTED_SPLIT
-        from pannier.images.chance import Variation, variations
-        from pannier.images.facts import Facts
-        from pannier.images.placement import Box
-        from pannier.images.prepare import Preparation
-        from pannier.store.canvases import boxes_of
-        from pannier.store.shards import shard_path
-
-        snapshot, treatment, positions = _opened(job)
-        _warm_up(snapshot, treatment, positions)
-        table = snapshot.manifest.take(positions)
-        places = snapshot.store.index.find(digests_of(table.column("sha256")))
-        handles = [os.open(shard_path(snapshot.store.directory, shard), os.O_RDONLY) for shard in places.shards]
-        facts = map(Facts._make, zip(*(table.column(name).to_pylist() for name in Facts._fields), strict=True))
-        places_of = zip(places.segment.tolist(), places.offset.tolist(), places.length.tolist(), strict=True)
-        varied: list[Variation | None] = [None] * len(positions)
-        if treatment.varies and job.get("augment", job["split"] == AUGMENTED_SPLIT):
-            varied = [*variations(treatment, snapshot.manifest.hashes[positions], job["seed"], 0)]
-        boxes: list[Box | None] = [None] * len(positions)
-        if treatment.box is not None:
-            boxes = boxes_of(snapshot.manifest, positions, treatment)
-        self._work = [
-            (handles[segment], offset, length, *how)
-            for (segment, offset, length), *how in zip(places_of, facts, varied, boxes, strict=True)
-        ]
-        self._preparation = Preparation(treatment)
-        self._out = np.empty((job["batch_size"], *treatment.shape), treatment.dtype)
+        feed_job, state = _opened(job)
+        work = work_of(replace(feed_job, seed=feed_job.seed + job.get("part", 0), limit_bytes=None), state)
+        _warm_up(work)
+        assert feed_job.treatment is not None
+        batches = Lookup(work).batches(0, 1)
+        self._items = list(islice((item for batch in batches for item in batch.items), job.get("records", 4096)))
+        self._reader = state.storage.reader()
+        self._room = memoryview(bytearray(max(item.place.length for item in self._items if item.place)))
+        self._preparation = Preparation(feed_job.treatment)
+        self._out = np.empty((feed_job.batch_size, *feed_job.treatment.shape), feed_job.treatment.dtype)
         self._at = 0
 
     def run(self, seconds: float) -> tuple[int, float]:
         pictures, started = 0, time.perf_counter()
         while (passed := time.perf_counter() - started) < seconds:
             for _ in range(8):
-                handle, offset, length, facts, variation, box = self._work[self._at % len(self._work)]
-                data = os.pread(handle, length, offset)
-                self._preparation.into(data, facts, self._out[self._at % len(self._out)], variation, box)
+                item = self._items[self._at % len(self._items)]
+                assert item.place is not None
+                assert item.facts is not None
+                data = self._room[: item.place.length]
+                self._reader.read_into(shard_file(item.place.shard), item.place.offset, data)
+                out = self._out[self._at % len(self._out)]
+                self._preparation.into(data, item.facts, out, item.variation, item.box)
                 self._at += 1
             pictures += 8
         return pictures, passed
 
 
-def _opened(job: Job) -> tuple[Any, Any, Any]:
-    """Snapshot, treatment and the shuffled rows of the split."""
-    import pannier
-    from pannier.feed.order import shuffled
-
+def _opened(job: Job) -> tuple[FeedJob, State]:
     fix_map_threshold()
-    snapshot = pannier.open_store(job["store"]).snapshot(job["snapshot"])
-    treatment = pannier.Treatment(**job["treatment"])
-    rows = snapshot.subset_of(job["split"], job.get("subset"), job["seed"])
-    rows = rows[shuffled(snapshot.manifest.hashes[rows], job["seed"] + job.get("part", 0), 0)]
-    return snapshot, treatment, rows[: job.get("records", 4096)]
+    feed_job = FeedJob.from_plain(job["feed"])
+    return feed_job, feed_job.open()
 
 
-def _warm_up(snapshot: Any, treatment: Any, rows: Any) -> None:
+def _warm_up(work: FeedWork) -> None:
     """Loads every decoder and kernel that the split will need: one picture, the smallest, of each format and mode."""
-    from pannier.images.prepare import warm_up
-
-    columns = snapshot.manifest.take(rows).select(["format", "mode", "byte_count"]).to_pydict()
+    state, rows = work.state, work.rows[:WARMED_UP_BY]
+    columns = state.manifest.take(rows).select(["format", "mode", "byte_count"]).to_pydict()
     smallest: dict[tuple[str, str], tuple[int, int]] = {}
     for row, form, mode, size in zip(rows.tolist(), *columns.values(), strict=True):
         smallest[form, mode] = min(smallest.get((form, mode), (size, row)), (size, row))
     for _, row in smallest.values():
-        warm_up(treatment, snapshot.record(row).bytes())
+        assert work.job.treatment is not None
+        warm_up(work.job.treatment, state.record(row).bytes())
 
 
 def make_runner(job: Job) -> Runner:

@@ -3,20 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import asdict, dataclass, field
-from typing import TYPE_CHECKING, Any
+from dataclasses import asdict, dataclass, field, replace
+from pathlib import Path
+from typing import Any
 
 import numpy as np
 
 from pannier.errors import PannierError, UsageError
-from pannier.hashing import checked_seed
+from pannier.feed.job import FeedJob, job_of
+from pannier.images.treatment import Treatment
 from pannier.machine import usable_cores
 from pannier.measuring.process import Child, TrialEnded
-from pannier.sizes import read_limit
+from pannier.store.choosing import chosen_rows
+from pannier.store.state import State
+from pannier.units import read_limit
 
-if TYPE_CHECKING:
-    from pannier.images.treatment import Treatment
-    from pannier.store.snapshot import Snapshot
+Job = dict[str, Any]
 
 DEFAULT_ROUNDS = 12
 DEFAULT_SLICE_SECONDS = 0.4
@@ -63,7 +65,7 @@ SETTINGS = ("split", "batch_size", "seed", "subset")
 
 
 def measure(
-    snapshot: Snapshot,
+    snapshot: State,
     treatment: Treatment,
     split: str | None = "train",
     *,
@@ -93,17 +95,11 @@ def measure(
         raise UsageError(
             "own steps are functions of this process; trials run in others and do not have them: measure without"
         )
-    if not len(snapshot.subset_of(split, subset, checked_seed(seed))):
+    how: dict[str, Any] = {"batch_size": batch_size, "seed": seed, "subset": subset, "shuffle": True, "rendered": False}
+    job = job_of(snapshot, split, treatment, memory_limit=None, **how)
+    job = replace(job, address=str(Path(job.address).resolve()) if Path(job.address).exists() else job.address)
+    if not len(chosen_rows(snapshot, split, subset, seed)):
         raise PannierError(f"split {split!r} holds no records to measure")
-    job = {
-        "store": str(snapshot.store.path.resolve()),
-        "snapshot": snapshot.id,
-        "split": split,
-        "treatment": treatment.model_dump(mode="json", exclude={"measured_on"}),
-        "batch_size": batch_size,
-        "seed": checked_seed(seed),
-        "subset": subset,
-    }
     cells = [(count, limit) for count in dict.fromkeys(workers) for limit in dict.fromkeys(limits)]
     sweep = _Sweep(job, cells, list(dict.fromkeys(workers)))
     try:
@@ -112,7 +108,8 @@ def measure(
             sweep.one_round(slice_seconds)
             if progress:
                 progress(done + 1, rounds)
-        return Measurement(sweep.ceiling_rows(), sweep.trial_rows(), {k: job[k] for k in SETTINGS})
+        settings = {name: getattr(job, name) for name in SETTINGS}
+        return Measurement(sweep.ceiling_rows(), sweep.trial_rows(), settings)
     finally:
         sweep.close()
 
@@ -127,10 +124,12 @@ def _checked_limit(limit: str | int | None) -> int | None:
 class _Sweep:
     """All children of a sweep, and what they have done so far."""
 
-    def __init__(self, job: dict[str, Any], cells: list[tuple[int, int | None]], worker_counts: list[int]) -> None:
+    def __init__(self, job: FeedJob, cells: list[tuple[int, int | None]], worker_counts: list[int]) -> None:
         self._cells, self._worker_counts = cells, worker_counts
-        self._jobs = [job | {"kind": "feed", "workers": count, "memory_limit": limit} for count, limit in cells]
-        self._bare_jobs = [job | {"kind": "bare", "part": part} for part in range(max(worker_counts))]
+        trials = (replace(job, workers=count, limit_bytes=limit) for count, limit in cells)
+        self._jobs: list[Job] = [{"kind": "feed", "feed": trial.to_plain()} for trial in trials]
+        plain = job.to_plain()
+        self._bare_jobs: list[Job] = [{"kind": "bare", "feed": plain, "part": n} for n in range(max(worker_counts))]
         self._trials: list[Child | TrialEnded] = []
         self._bare: list[Child] = []
         self._starting: list[Child] = []

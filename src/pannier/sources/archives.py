@@ -21,7 +21,6 @@ from typing import IO, Any
 
 from pannier.errors import PictureError, SourceError
 from pannier.images.facts import format_of
-from pannier.sizes import show_bytes
 from pannier.sources.folders import HEAD_BYTES, file_stamp
 from pannier.sources.paths import (
     PathSource,
@@ -34,6 +33,7 @@ from pannier.sources.paths import (
     refuse_one_key,
 )
 from pannier.sources.rows import FileStamp, LeftOut, Row
+from pannier.units import show_bytes
 
 ENDINGS = (".zip", ".tar", ".tgz", ".tar.gz", ".tar.bz2", ".tar.xz")
 

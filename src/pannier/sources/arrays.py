@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from pannier.columns import Names
+from pannier.columns import NameColumn
 from pannier.errors import SourceError, UsageError
 from pannier.sources.paths import split_of_folder
 from pannier.sources.rows import FileStamp, LeftOut, Row
@@ -40,7 +40,7 @@ class ArraysSource:
     """Pictures that lie in arrays of shape (n, h, w), (n, h, w, channels) or (n, channels, h, w).
 
     uint8 and bool of 1, 3 or 4 channels, uint16 of 1. Arrays of shape (n,) beside them are columns, under their names.
-    Names that tell a split (`x_train`, `y_train`) put pictures there: `y` is then the column's name. Further columns:
+    NameColumn that tell a split (`x_train`, `y_train`) put pictures there: `y` is then the column's name. Further columns:
     index, array, split. Raises UsageError for arrays that are no pictures.
     """
 
@@ -83,7 +83,7 @@ class ArraysSource:
         split = part.split if self.fixed_splits else None
         columns = {
             "index": pa.array(np.arange(count)),
-            "array": Names(np.zeros(count, np.int32), [part.name]).to_arrow(),
+            "array": NameColumn(np.zeros(count, np.int32), [part.name]).to_arrow(),
             "split": pa.array([split] * count, pa.string()).dictionary_encode(),
         }
         return pa.table(columns | {name: _column(values) for name, values in part.columns.items()})

@@ -46,26 +46,26 @@ class Checked:
     is_animated: bool = False
 
 
+@dataclass(frozen=True)
+class Checking:
+    """How pictures are checked: threads, the most pixels, what is made of them before anything is computed of it."""
+
+    workers: int
+    max_pixels: int
+    recoding: Recoding | None = None
+
+
 class Checker:
     """Reads and checks pictures in parallel, in order. A context manager that ends its threads.
 
     Every picture that `is_known` does not have is decoded once, to its end: how else to know that it is whole.
-    `recoding` makes other bytes of a picture before anything is computed of it.
     """
 
-    def __init__(
-        self,
-        source: Source,
-        workers: int,
-        max_pixels: int,
-        is_known: Callable[[bytes], bool] = lambda _: False,
-        *,
-        recoding: Recoding | None = None,
-    ) -> None:
-        self._source, self._max_pixels, self._is_known = source, max_pixels, is_known
-        self._recoding = recoding
-        self._pool = ThreadPoolExecutor(workers, thread_name_prefix="pannier-check")
-        self._workers = workers
+    def __init__(self, source: Source, how: Checking, is_known: Callable[[bytes], bool] = lambda _: False) -> None:
+        self._source, self._max_pixels, self._is_known = source, how.max_pixels, is_known
+        self._recoding = how.recoding
+        self._pool = ThreadPoolExecutor(how.workers, thread_name_prefix="pannier-check")
+        self._workers = how.workers
         self._large = threading.Lock()
         self._local = threading.local()
 

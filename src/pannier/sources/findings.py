@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
-from pannier.shares import split_rank
+from pannier.dealing.shares import split_rank
 from pannier.sources.table_facts import ColumnFacts
 
 EXAMPLES = 5

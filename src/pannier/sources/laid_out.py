@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import json
-import os
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 from pannier.errors import UsageError
+from pannier.files import is_draft, write_whole
 
 FILE = ".pannier-export.json"
 LABELS = "labels.csv"
@@ -48,9 +48,7 @@ class LaidOut:
 
     def write(self, folder: str | Path) -> None:
         document: dict[str, Any] = {"format": FORMAT, **vars(self)}
-        draft = Path(folder) / (FILE + ".new")
-        draft.write_text(json.dumps(document, indent=1, ensure_ascii=False, sort_keys=True) + "\n", encoding="utf-8")
-        os.replace(draft, Path(folder) / FILE)
+        write_whole(Path(folder) / FILE, json.dumps(document, indent=1, ensure_ascii=False, sort_keys=True) + "\n")
 
     def key_of(self, path: str) -> str:
         """The key of the picture at a path."""
@@ -62,4 +60,4 @@ class LaidOut:
 
 def is_about_layout(path: Sequence[str]) -> bool:
     """Whether a path in a folder that was laid out belongs to the laying out, not to the pictures."""
-    return path[0] in (FILE, FILE + ".new", LABELS, ATTACHMENTS)
+    return path[0] in (FILE, LABELS, ATTACHMENTS) or is_draft(path[-1])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -18,10 +19,25 @@ from pannier.sources.several import Part, Several, read_source_file
 from pannier.sources.table_files import ENDINGS as TABLE_ENDINGS
 from pannier.sources.tables import TableSource, table_file, table_from
 
-# the options that say how a source is read, not what comes of it: the first for tables, the others for folders and archives
 TABLE_OPTIONS = ("picture", "root", "encoding", "separator")
 PATTERN_OPTIONS = ("include", "exclude")
-READING_OPTIONS = TABLE_OPTIONS + PATTERN_OPTIONS
+
+
+@dataclass(frozen=True, kw_only=True)
+class ReadingOptions:
+    """How a source is read, not what comes of it: the first four for tables, the others for folders and archives."""
+
+    picture: str | None = None
+    root: str | Path | None = None
+    encoding: str | None = None
+    separator: str | None = None
+    include: str | Sequence[str] = ()
+    exclude: str | Sequence[str] = ()
+
+    def reading(self) -> dict[str, Any]:
+        """What was said, as `as_source` takes it."""
+        said = {name: getattr(self, name) for name in (*TABLE_OPTIONS, *PATTERN_OPTIONS)}
+        return {name: value for name, value in said.items() if value}
 
 
 def as_source(
@@ -44,7 +60,7 @@ def as_source(
             return _path(Path(source[0]), said, keep_splits, is_known)
         return Several([_part(Path(each), said, keep_splits) for each in source])
     if isinstance(source, Mapping):
-        _refuse(said, READING_OPTIONS, "arrays")
+        _refuse(said, (*TABLE_OPTIONS, *PATTERN_OPTIONS), "arrays")
         return ArraysSource(source, "arrays", keep_splits=keep_splits)
     _refuse(said, (*PATTERN_OPTIONS, "encoding", "separator"), "data from Python")
     return TableSource(table_from(source), "table", said.get("root", "."), said.get("picture"))
@@ -65,7 +81,7 @@ def _path(
     if ending in TABLE_ENDINGS:
         _refuse(said, PATTERN_OPTIONS, f"folders and archives; {path} is a table: say --where")
         return table_file(path, **said)
-    _refuse(said, READING_OPTIONS, f"other sources than {path}")
+    _refuse(said, (*TABLE_OPTIONS, *PATTERN_OPTIONS), f"other sources than {path}")
     if ending in arrays.ENDINGS:
         return arrays_file(path, keep_splits=keep_splits)
     if ending == ".toml":

@@ -9,7 +9,7 @@ from typing import Any, NamedTuple, Protocol
 import numpy as np
 import pyarrow as pa
 
-from pannier.columns import Names
+from pannier.columns import NameColumn
 from pannier.errors import SourceError
 
 ROWS_AT_ONCE = 4096
@@ -87,10 +87,10 @@ class Chosen:
 
     numbers: np.ndarray[Any, np.dtype[np.int64]]
     keys: Any
-    labels: Names
-    splits: Names
+    labels: NameColumn
+    splits: NameColumn
     side: Any | None = None
-    raw_labels: Names | None = None
+    raw_labels: NameColumn | None = None
     funnel: list[tuple[str, int]] = field(default_factory=list)
     left_out: list[LeftOut] = field(default_factory=list)
 

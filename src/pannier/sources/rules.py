@@ -18,7 +18,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from pannier.columns import Names, Rows
+from pannier.columns import NameColumn, Rows
 from pannier.errors import SourceError, UsageError
 from pannier.sources.headers import header_columns_in, header_table
 from pannier.sources.rows import Chosen, LeftOut, Row, Source
@@ -60,33 +60,41 @@ class Rules:
         return self.label in (None, "parent", "top") and not self.label_pattern
 
 
-def read_rules(
-    *,
-    label: str | None = None,
-    where: str | Sequence[str] = (),
-    label_pattern: str | None = None,
-    key: str | None = None,
-    split_by: str | None = None,
-    keep: str | Sequence[str] = (),
-    rename: str | Mapping[str, str] | Sequence[str] | None = None,
-    class_names: str | Path | Mapping[str, str] | None = None,
-    group_by: str | None = None,
-) -> Rules:
+@dataclass(frozen=True, kw_only=True)
+class RuleOptions:
     """Rules as they are said: one condition or several, side columns parted by commas or as a list, "old=new"."""
-    conditions = [where] if isinstance(where, str) else list(where)
-    kept = [keep] if isinstance(keep, str) else list(keep)
-    columns = [piece.strip() for item in kept for piece in _at_commas(item) if piece.strip()]
-    return Rules(
-        label,
-        conditions,
-        label_pattern,
-        key,
-        split_by,
-        columns,
-        read_rename(rename),
-        read_class_names(class_names),
-        group_by,
-    )
+
+    label: str | None = None
+    where: str | Sequence[str] = ()
+    label_pattern: str | None = None
+    key: str | None = None
+    split_by: str | None = None
+    keep: str | Sequence[str] = ()
+    rename: str | Mapping[str, str] | Sequence[str] | None = None
+    class_names: str | Path | Mapping[str, str] | None = None
+
+    def read_rules(self, group_by: str | None = None) -> Rules:
+        """Raises UsageError."""
+        kept = [self.keep] if isinstance(self.keep, str) else list(self.keep)
+        return Rules(
+            self.label,
+            [self.where] if isinstance(self.where, str) else list(self.where),
+            self.label_pattern,
+            self.key,
+            self.split_by,
+            [piece.strip() for item in kept for piece in _at_commas(item) if piece.strip()],
+            read_rename(self.rename),
+            read_class_names(self.class_names),
+            group_by,
+        )
+
+
+class RuleError(UsageError):
+    """A rule that cannot be run; `argument` is the option that it was said with."""
+
+    def __init__(self, message: str, argument: str) -> None:
+        super().__init__(message)
+        self.argument = argument
 
 
 def _at_commas(text: str) -> list[str]:
@@ -121,7 +129,7 @@ def read_rename(rename: str | Mapping[str, str] | Sequence[str] | None) -> dict[
 
 
 def read_class_names(names: str | Path | Mapping[str, str] | None) -> dict[str, str]:
-    """Names of labels from a dict, or from the first two columns of a table: label, name. Raises UsageError."""
+    """NameColumn of labels from a dict, or from the first two columns of a table: label, name. Raises UsageError."""
     if names is None:
         return {}
     if isinstance(names, Mapping):
@@ -136,7 +144,7 @@ def read_class_names(names: str | Path | Mapping[str, str] | None) -> dict[str, 
     return dict(pairs)
 
 
-def _named(labels: Names, class_names: Mapping[str, str], rename: Mapping[str, str]) -> Names:
+def _named(labels: NameColumn, class_names: Mapping[str, str], rename: Mapping[str, str]) -> NameColumn:
     if class_names:
         there = {labels.names[code] for code in np.unique(labels.codes).tolist() if code >= 0}
         nameless = sorted(there - set(class_names))
@@ -173,13 +181,13 @@ def choose_rows(source: Source, rules: Rules, table: Any | None = None) -> Chose
         left = left.only(holds)
         funnel.append((where, len(left.numbers)))
     numbers = left.numbers
-    labels = Names.of(left.evaluate(_label_rule(rules, source, left.table), "--label"))
-    splits = Names(np.full(len(numbers), -1, np.int32), [])
+    labels = NameColumn.of(left.evaluate(_label_rule(rules, source, left.table), "--label"))
+    splits = NameColumn(np.full(len(numbers), -1, np.int32), [])
     if rules.split_by:
-        splits = Names.of(left.evaluate(rules.split_by, "--split-by"))
+        splits = NameColumn.of(left.evaluate(rules.split_by, "--split-by"))
         splits = splits.mapped([_blank_is_none(name) for name in splits.names])
     elif source.fixed_splits:
-        splits = Names.of(left.table.column("split"))
+        splits = NameColumn.of(left.table.column("split"))
     return Chosen(
         numbers,
         _keys(left, keys.take(pa.array(numbers)), rules.key),
@@ -229,13 +237,14 @@ class _Columns:
         self._read_headers(header_columns_in(expression, self.table.column_names))
         if expression in self.table.column_names:
             return self.table.column(expression)
+        what = f"{option} {expression}"
         numbered = self.table.append_column(ROW, pa.array(np.arange(len(self.table))))
         self._connection = self._connection or connected_to(source=numbered)
-        what = f"{option} {expression}"
-        found = answer(
-            self._connection, f'SELECT ({expression}\n) AS value, "{ROW}" FROM source', what, self.table.column_names
-        )
-        column = _in_order_of_rows(found, len(self.table), what)
+        sql = f'SELECT ({expression}\n) AS value, "{ROW}" FROM source'
+        try:
+            column = _in_order_of_rows(answer(self._connection, sql, what, self.table.column_names), len(self.table), what)
+        except UsageError as error:
+            raise RuleError(str(error), option.removeprefix("--").replace("-", "_")) from error
         return column.cast(pa.int64()) if pa.types.is_decimal(column.type) and column.type.scale == 0 else column
 
     def _read_headers(self, names: list[str]) -> None:

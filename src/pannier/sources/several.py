@@ -14,10 +14,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from pydantic import BaseModel, ConfigDict, ValidationError
 
-from pannier.columns import Names, all_names
+from pannier.columns import NameColumn, all_names
 from pannier.errors import NotFoundError, SourceError, UsageError, did_you_mean
 from pannier.sources.rows import Chosen, FileStamp, LeftOut, Row, Source
-from pannier.sources.rules import Rules, choose_rows, read_rules
+from pannier.sources.rules import RuleOptions, Rules, choose_rows
 
 
 class SourceEntry(BaseModel):
@@ -50,7 +50,7 @@ class SourceEntry(BaseModel):
     @property
     def rules(self) -> Rules:
         names = Rules.__dataclass_fields__
-        return read_rules(**{name: value for name in names if (value := getattr(self, name, None))})
+        return RuleOptions(**{name: value for name in names if (value := getattr(self, name, None))}).read_rules()
 
 
 @dataclass(frozen=True)
@@ -204,9 +204,9 @@ def _flat(keys: Any) -> Any:
     return keys.combine_chunks() if isinstance(keys, pa.ChunkedArray) else keys
 
 
-def _names(columns: list[Names]) -> Names:
+def _names(columns: list[NameColumn]) -> NameColumn:
     names = all_names(*columns)
-    return Names(np.concatenate([column.numbered_by(names) for column in columns]), names)
+    return NameColumn(np.concatenate([column.numbered_by(names) for column in columns]), names)
 
 
 def _sides(parts: list[Chosen]) -> Any:

@@ -5,25 +5,26 @@ from __future__ import annotations
 from array import array
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
-from pannier.columns import Names, Rows, connected, numbered, to_digests
+from pannier.columns import NameColumn, Rows, connected, numbered, to_digests
 from pannier.hashing import Hashes
 from pannier.images.facts import MAX_PIXELS, Facts
 from pannier.images.near import USUAL_DISTANCE, checked_distance, near_links
 from pannier.machine import usable_cores
-from pannier.sources.checking import Checked, Checker, Progress
+from pannier.sources.checking import Checked, Checker, Checking, Progress
 from pannier.sources.findings import Collected, Findings, Suspect
 from pannier.sources.headers import HeaderReader
 from pannier.sources.naming import compare_names
-from pannier.sources.opening import READING_OPTIONS, as_source
+from pannier.sources.opening import ReadingOptions, as_source
 from pannier.sources.paths import is_hidden
 from pannier.sources.rows import Chosen, LeftOut, Row, Source
-from pannier.sources.rules import read_rules, rows_without_label
+from pannier.sources.rules import RuleOptions, rows_without_label
 from pannier.sources.selection import refuse_nothing
 from pannier.sources.several import choose
 from pannier.sources.table_facts import column_facts
@@ -53,6 +54,11 @@ _ENDINGS = {
 _ALL_ENDINGS = {ending for endings in _ENDINGS.values() for ending in endings}
 
 
+@dataclass(frozen=True, kw_only=True)
+class SurveyOptions(RuleOptions, ReadingOptions):
+    """What may be said of a source that is surveyed."""
+
+
 def survey(
     source: Any,
     *,
@@ -72,8 +78,8 @@ def survey(
     Raises NotFoundError, UsageError, SourceError where there is no picture at all.
     """
     checked_distance(near)
-    source = as_source(source, **{name: rules.pop(name, None) for name in READING_OPTIONS})
-    said = read_rules(**rules)
+    options = SurveyOptions(**rules)
+    source, said = as_source(source, **options.reading()), options.read_rules()
     chosen = choose(source, said)
     refuse_nothing(source, chosen)
     surveying = _Surveying(source, chosen)
@@ -83,7 +89,7 @@ def survey(
         surveying.look(reader.check_all(chosen.rows(source)), progress)
         surveying.hash_candidates(reader)
     else:
-        with Checker(source, workers, max_pixels) as checker:
+        with Checker(source, Checking(workers, max_pixels)) as checker:
             surveying.look(([outcome] for outcome in checker.check_all(chosen.rows(source))), progress)
     surveying.compare(None if quick else near)
     compare_names(chosen, surveying.problems)
@@ -289,5 +295,5 @@ def _kind_of(item: LeftOut) -> str:
     return "side text" if name.endswith(_TEXT_ENDINGS) else "skipped"
 
 
-def _name(names: Names, code: int) -> str | None:
+def _name(names: NameColumn, code: int) -> str | None:
     return names.names[code] if code >= 0 else None

@@ -11,14 +11,14 @@ from collections.abc import Mapping, Sequence
 from pannier.errors import UsageError
 
 Fact = str | int | float | bool
-Facts = dict[str, Fact]
+FactsByKey = dict[str, Fact]
 
 LONGEST_TEXT = 4096
 
 _KEY = re.compile(r"[A-Za-z_][A-Za-z0-9_.-]*")
 
 
-def read_facts(facts: Mapping[str, Fact] | str | Sequence[str] | None) -> Facts:
+def read_facts(facts: Mapping[str, Fact] | str | Sequence[str] | None) -> FactsByKey:
     """Facts from a dict, from "seed=7", or several of those; what reads as a number or as true is one. Raises UsageError."""
     if not facts:
         return {}

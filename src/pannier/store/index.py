@@ -12,11 +12,9 @@ import numpy as np
 import pyarrow as pa
 
 from pannier.errors import DamageError
-from pannier.store.files import Directory
-from pannier.store.shards import Located, locate, shard_names, shard_path
-
-FOLDER = "index"
-SUFFIX = ".arrow"
+from pannier.storage.layout import ARROW, INDEX, segment_file
+from pannier.storage.protocol import Storage
+from pannier.store.shards import Located, locate, shard_names
 
 SCHEMA = pa.schema(
     [
@@ -70,33 +68,27 @@ def segment_bytes(located: Located) -> bytes:
     return sink.getvalue()
 
 
-def publish_segment(directory: Directory, shard: str, located: Located) -> None:
-    directory.create(segment_file(shard), segment_bytes(located))
+def publish_segment(storage: Storage, shard: str, located: Located) -> None:
+    storage.create(segment_file(shard), segment_bytes(located))
 
 
-def restore_segments(directory: Directory) -> None:
+def restore_segments(storage: Storage) -> None:
     """Makes the segments that are missing, as after a writer was ended between a shard and its segment."""
-    there = set(directory.list(FOLDER))
-    for shard in shard_names(directory):
-        if shard + SUFFIX not in there:
+    there = set(storage.list(INDEX))
+    for shard in shard_names(storage):
+        if shard + ARROW not in there:
             try:
-                publish_segment(directory, shard, locate(shard_path(directory, shard)))
+                publish_segment(storage, shard, locate(storage, shard))
             except DamageError:
                 continue  # a damaged shard is verify's to report; its pictures count as not there
 
 
-def segment_file(shard: str) -> str:
-    return f"{FOLDER}/{shard}{SUFFIX}"
-
-
-def read_segment(directory: Directory, shard: str) -> Segment:
+def read_segment(storage: Storage, shard: str) -> Segment:
     """A shard's segment; where its file is missing or unreadable it is derived from the shard, which is slower."""
-    name = segment_file(shard)
     try:
-        with pa.memory_map(str(directory.path(name))) as file:
-            return _segment(shard, file.read_buffer(file.size()))
+        return _segment(shard, storage.view(segment_file(shard)))
     except Exception:  # a damaged file raises what its bytes happen to provoke; verify reports it
-        return _segment(shard, pa.py_buffer(segment_bytes(locate(shard_path(directory, shard)))))
+        return _segment(shard, pa.py_buffer(segment_bytes(locate(storage, shard))))
 
 
 def _segment(shard: str, content: Any) -> Segment:
@@ -156,8 +148,8 @@ class PictureIndex:
     Safe between threads: what is looked into is frozen and swapped whole. `refresh` takes in shards that have come since.
     """
 
-    def __init__(self, directory: Directory) -> None:
-        self._directory = directory
+    def __init__(self, storage: Storage) -> None:
+        self._storage = storage
         self._table = _Table.of((), ())
         self._building = threading.Lock()
 
@@ -169,14 +161,14 @@ class PictureIndex:
     def refresh(self) -> None:
         """Takes in shards that have come since, and drops those that have gone."""
         with self._building:
-            before, names = self._table, shard_names(self._directory)
+            before, names = self._table, shard_names(self._storage)
             if before.known == set(names):
                 return
             segments = [segment for segment in before.segments if segment.shard in names]
             for name in names:
                 if name not in before.known:
                     try:
-                        segments.append(read_segment(self._directory, name))
+                        segments.append(read_segment(self._storage, name))
                     except DamageError:
                         continue  # neither index nor shard can be read: its pictures are not to be had
             self._table = _Table.of(segments, names)

@@ -1,12 +1,14 @@
 """Leases: who is writing, reading or tidying a store right now, with a stated expiry told by the store's own clock.
 
-A lease's age is the difference of two time stamps that the store's file system gave: clocks of machines play no part.
+A lease's age is the difference of two times that the storage's own clock told: clocks of machines play no part. It lives on
+create-if-absent and listing alone: renewing it makes the next of its numbered files, and takes the one before away.
 """
 
 from __future__ import annotations
 
 import contextlib
 import os
+import re
 import secrets
 import socket
 import threading
@@ -15,20 +17,23 @@ from collections.abc import Callable, Iterator, Sequence
 from contextvars import ContextVar
 from dataclasses import dataclass
 from functools import cache, wraps
+from itertools import groupby
 from typing import Any, TypeVar, cast
 
 from pannier.errors import ConflictError, DamageError, NotFoundError, StoreError
+from pannier.storage.layout import LEASES
+from pannier.storage.protocol import Storage
 from pannier.store.documents import sealed, unsealed
 from pannier.store.facts import author, now
-from pannier.store.files import Directory
 
-FOLDER = "leases"
 WRITER, READER, VERIFIER, TIDIER = "writer", "reader", "verifier", "tidier"
 # how long a lease holds after it was renewed last, in seconds
 SECONDS = {WRITER: 600, READER: 6 * 3600, VERIFIER: 600, TIDIER: 600}
 # a writer waits so long for a tidier to end
 LONGEST_WAIT_SECONDS = 60.0
 _PAUSE_SECONDS = 0.25
+
+_FILE = re.compile(r"([a-z]+-[0-9a-f]{16})-[0-9]{6}\.json")
 
 # the leases that this process holds
 _own: set[str] = set()
@@ -39,9 +44,11 @@ F = TypeVar("F", bound=Callable[..., Any])
 
 @dataclass(frozen=True)
 class Lease:
-    """Somebody's lease, as it was found. `age_seconds` since it was renewed, by the store's clock."""
+    """Somebody's lease as it was found: its files, the newest last; `age_seconds` since it was renewed, by the store's clock."""
 
     name: str
+    files: Sequence[str]
+    age_seconds: float
     kind: str
     author: str
     host: str
@@ -50,7 +57,6 @@ class Lease:
     started: str
     seconds: float
     snapshots: Sequence[str]
-    age_seconds: float
 
     @property
     def is_live(self) -> bool:
@@ -64,75 +70,85 @@ class Lease:
         return f"a {self.kind} on {self.host} (process {self.process}, {self.author}, since {self.started})"
 
 
-def leases(directory: Directory) -> list[Lease]:
+def leases(storage: Storage) -> list[Lease]:
     """All leases that lie in a store, live or not; those that cannot be read are none of anybody."""
+    files = [match for match in map(_FILE.fullmatch, storage.list(LEASES)) if match]
     found = []
-    files = [name for name in directory.list(FOLDER) if name.endswith(".json") and name[0] != "."]
-    if not files:
-        return []
-    clock = _clock(directory)
-    for name in files:
-        file = f"{FOLDER}/{name}"
+    clock = storage.now() if files else 0.0
+    for name, numbered in groupby(files, key=lambda match: match[1]):
+        own = [f"{LEASES}/{match[0]}" for match in numbered]
         try:
-            document = unsealed(directory.read(file), file)
-            age = max(0.0, clock - directory.changed(file))
-            found.append(Lease(name=name, age_seconds=age, **document))
+            document = unsealed(storage.read(own[-1]), own[-1])
+            found.append(Lease(name, own, max(0.0, clock - storage.changed(own[-1])), **document))
         except (NotFoundError, DamageError, TypeError):
-            continue  # ended in this moment, or cut short by a kill
+            continue  # ended or renewed in this moment, or cut short by a kill
     return found
 
 
 class Held:
     """A lease of one's own. `renew` from time to time, which cannot bring back one that expired; `end` may come twice."""
 
-    def __init__(self, directory: Directory, kind: str, snapshots: Sequence[str] = ()) -> None:
-        self._directory = directory
+    def __init__(self, storage: Storage, kind: str, snapshots: Sequence[str] = ()) -> None:
+        self._storage = storage
         self.seconds = SECONDS[kind]
-        self.name = f"{kind}-{secrets.token_hex(8)}.json"
-        document = {
-            "kind": kind,
-            "author": author(),
-            "host": socket.gethostname(),
-            "process": os.getpid(),
-            "machine": _machine(),
-            "started": now(),
-            "seconds": self.seconds,
-            "snapshots": list(snapshots),
-        }
+        self.name = f"{kind}-{secrets.token_hex(8)}"
+        self._content = sealed(
+            {
+                "kind": kind,
+                "author": author(),
+                "host": socket.gethostname(),
+                "process": os.getpid(),
+                "machine": _machine(),
+                "started": now(),
+                "seconds": self.seconds,
+                "snapshots": list(snapshots),
+            }
+        )
+        self._number = 1
+        self._changing = threading.RLock()  # a finalizer may end it while this very thread renews it
         _own.add(self.name)
         try:
-            self._directory.create(f"{FOLDER}/{self.name}", sealed(document))
+            self._storage.create(self._file(1), self._content)
         except BaseException:
             _own.discard(self.name)  # it may lie there all the same, and is nobody's then
             raise
         self._renewed = time.monotonic()
         self._has_ended = False
 
+    def _file(self, number: int) -> str:
+        return f"{LEASES}/{self.name}-{number:06}.json"
+
     def renew(self) -> None:
-        """Renews it where a quarter of its time has gone; costs nothing before."""
-        waited = time.monotonic() - self._renewed
-        if self.seconds / 4 < waited < self.seconds * 3 / 4 and not self._has_ended:
-            self._renewed = time.monotonic()
-            with contextlib.suppress(StoreError, NotFoundError):
-                self._directory.touch(f"{FOLDER}/{self.name}")
+        """Renews it where a quarter of its time has gone; costs nothing before. For any thread."""
+        if not self.seconds / 4 < time.monotonic() - self._renewed < self.seconds * 3 / 4:
+            return
+        with self._changing, contextlib.suppress(StoreError, NotFoundError):
+            if not self._has_ended and self._storage.exists(self._file(self._number)):
+                self._renewed = time.monotonic()
+                self._storage.create(self._file(self._number + 1), self._content)
+                self._number += 1
+                self._storage.remove(self._file(self._number - 1))
 
     def check(self) -> None:
         """Raises ConflictError where it no longer holds, since it was not renewed in time."""
-        if time.monotonic() - self._renewed > self.seconds * 3 / 4 or not self._directory.exists(f"{FOLDER}/{self.name}"):
+        with self._changing:
+            is_there = self._storage.exists(self._file(self._number))
+        if time.monotonic() - self._renewed > self.seconds * 3 / 4 or not is_there:
             raise ConflictError("this process stood still for so long that its lease on the store expired: try again")
 
     def end(self) -> None:
-        if not self._has_ended:
-            self._has_ended = True
-            _own.discard(self.name)
-            with contextlib.suppress(StoreError, NotFoundError):
-                self._directory.remove(f"{FOLDER}/{self.name}")
+        with self._changing:
+            if not self._has_ended:
+                self._has_ended = True
+                _own.discard(self.name)
+                with contextlib.suppress(StoreError, NotFoundError):
+                    self._storage.remove(self._file(self._number))
 
 
 @contextlib.contextmanager
-def holding(directory: Directory, kind: str) -> Iterator[Held]:
+def holding(storage: Storage, kind: str) -> Iterator[Held]:
     """A lease for as long as the block runs, renewed meanwhile. Waits for a tidier to end. Raises ConflictError."""
-    held = _taken_beside_no_tidier(directory, kind)
+    held = _taken_beside_no_tidier(storage, kind)
     before = _held.set(held)
     try:
         with kept_up(held):
@@ -168,10 +184,10 @@ def check_lease() -> None:
         held.check()
 
 
-def reading(directory: Directory, snapshots: Sequence[str]) -> Held | None:
+def reading(storage: Storage, snapshots: Sequence[str]) -> Held | None:
     """A reader's lease on some snapshots, to be renewed and ended; None where the store cannot be written to."""
     try:
-        return Held(directory, READER, snapshots)
+        return Held(storage, READER, snapshots)
     except (StoreError, NotFoundError):
         return None
 
@@ -181,39 +197,33 @@ def writes(function: F) -> F:
 
     @wraps(function)
     def with_lease(store: Any, *arguments: Any, **options: Any) -> Any:
-        with holding(store.directory, WRITER):
+        with holding(store.storage, WRITER):
             return function(store, *arguments, **options)
 
     return cast(F, with_lease)
 
 
-def others(directory: Directory, held: Held | None, kinds: Sequence[str]) -> list[Lease]:
+def others(storage: Storage, held: Held | None, kinds: Sequence[str]) -> list[Lease]:
     """Other live leases of some kinds."""
     return [
         lease
-        for lease in leases(directory)
+        for lease in leases(storage)
         if lease.is_live and lease.kind in kinds and (held is None or lease.name != held.name)
     ]
 
 
-def _taken_beside_no_tidier(directory: Directory, kind: str) -> Held:
+def _taken_beside_no_tidier(storage: Storage, kind: str) -> Held:
     """Each of the two makes its own lease before it looks for the other's: so at least one sees the other."""
     until = time.monotonic() + LONGEST_WAIT_SECONDS
     while True:
-        held = Held(directory, kind)
-        tidiers = others(directory, held, [TIDIER])
+        held = Held(storage, kind)
+        tidiers = others(storage, held, [TIDIER])
         if not tidiers:
             return held
         held.end()
         if time.monotonic() > until:
             raise ConflictError(f"the store is being tidied by {tidiers[0].text}: try again when that has ended")
         time.sleep(_PAUSE_SECONDS)
-
-
-def _clock(directory: Directory) -> float:
-    """Now, as the store's file system tells it."""
-    with directory.draft(FOLDER) as draft:
-        return draft.path.stat().st_mtime
 
 
 @cache

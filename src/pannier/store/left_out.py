@@ -9,14 +9,14 @@ import pyarrow as pa
 
 from pannier.errors import DamageError, NotFoundError
 from pannier.sources.rows import LeftOut
+from pannier.storage.layout import left_out_file
+from pannier.storage.protocol import Storage
 from pannier.store.documents import digest
-from pannier.store.files import Directory
 
-FOLDER = "left-out"
 SCHEMA = pa.schema([("key", pa.string()), ("kind", pa.string()), ("reason", pa.string())])
 
 
-def publish_left_out(directory: Directory, items: Sequence[LeftOut]) -> str | None:
+def publish_left_out(storage: Storage, items: Sequence[LeftOut]) -> str | None:
     """Publishes the list and gives its name; None where nothing was left out."""
     if not items:
         return None
@@ -26,23 +26,19 @@ def publish_left_out(directory: Directory, items: Sequence[LeftOut]) -> str | No
     with pa.ipc.new_file(sink, SCHEMA) as writer:
         writer.write_table(table)
     name = digest(sink.getvalue())
-    directory.create(left_out_file(name), sink.getvalue())
+    storage.create(left_out_file(name), sink.getvalue())
     return name
 
 
-def read_left_out(directory: Directory, name: str | None) -> list[dict[str, str]]:
+def read_left_out(storage: Storage, name: str | None) -> list[dict[str, str]]:
     if name is None:
         return []
     file = left_out_file(name)
     try:
-        content = directory.read(file)
+        content = storage.read(file)
     except NotFoundError:
         raise DamageError(f"{file} is missing", file=file) from None
     if digest(content) != name:
         raise DamageError(f"{file} is damaged: its digest is not its name", file=file)
     rows: list[dict[str, str]] = pa.ipc.open_file(content).read_all().to_pylist()
     return rows
-
-
-def left_out_file(name: str) -> str:
-    return f"{FOLDER}/{name}.arrow"

@@ -13,19 +13,23 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from pannier.columns import (
+    BYTES_FIELDS,
     NAMES,
     Digests,
-    Names,
+    NameColumn,
     Rows,
     codes_of,
     digests_of,
+    fact_fields,
     fixed_bytes,
     numbered,
     order_by_hash,
     order_of_keys,
 )
-from pannier.errors import DamageError
+from pannier.errors import DamageError, NotFoundError, StoreError
 from pannier.hashing import crc32_of
+from pannier.storage.layout import manifest_file
+from pannier.storage.protocol import Storage
 from pannier.store.content import (
     BUCKET_SHIFT,
     ROW_END,
@@ -38,10 +42,6 @@ from pannier.store.content import (
     encode_value,
 )
 from pannier.store.documents import Document, digest
-from pannier.store.files import Directory
-
-FOLDER = "manifests"
-SUFFIX = ".arrow"
 
 # a delta beyond this share of its base is written as a new base
 LARGEST_DELTA = 0.02
@@ -51,15 +51,8 @@ FIELDS = (
     pa.field("key", pa.large_string(), nullable=False),
     pa.field("label", NAMES),
     pa.field("split", NAMES),
-    pa.field("sha256", pa.binary(32), nullable=False),
-    pa.field("crc32", pa.uint32(), nullable=False),
-    pa.field("byte_count", pa.int64(), nullable=False),
-    pa.field("width", pa.int32(), nullable=False),
-    pa.field("height", pa.int32(), nullable=False),
-    pa.field("format", NAMES, nullable=False),
-    pa.field("mode", NAMES, nullable=False),
-    pa.field("turn", pa.uint8(), nullable=False),
-    pa.field("progressive", pa.bool_(), nullable=False),
+    *BYTES_FIELDS,
+    *fact_fields(text=NAMES),
 )
 COLUMNS = tuple(field.name for field in FIELDS)
 # those that tell of the picture itself, the same whatever key, label and split it has
@@ -85,7 +78,7 @@ class ManifestFile:
 
     @property
     def path(self) -> str:
-        return f"{FOLDER}/{self.name}{SUFFIX}"
+        return manifest_file(self.name)
 
 
 class Manifest:
@@ -118,10 +111,10 @@ class Manifest:
         return Manifest(SCHEMA.empty_table(), None, {})
 
     @staticmethod
-    def read(directory: Directory, base: ManifestFile, delta: ManifestFile | None) -> Manifest:
+    def read(storage: Storage, base: ManifestFile, delta: ManifestFile | None) -> Manifest:
         """Opens base and delta; every byte of both is checked. Raises DamageError."""
-        base_table, digests = _read(directory, base)
-        delta_table, changed = _read(directory, delta) if delta else (None, {})
+        base_table, digests = _read(storage, base)
+        delta_table, changed = _read(storage, delta) if delta else (None, {})
         merged = {bucket: value for bucket, value in (digests | changed).items() if value is not None}
         return Manifest(base_table, delta_table, merged, base, delta, digests)
 
@@ -188,8 +181,8 @@ class Manifest:
         return self._known_names[name]
 
     def codes(self, name: str) -> tuple[np.ndarray[Any, np.dtype[np.int32]], list[str]]:
-        """A column of names as (number by row, -1 for NULL; the names). Names may be there that no row has."""
-        column = Names.of(self._all.column(name))
+        """A column of names as (number by row, -1 for NULL; the names). NameColumn may be there that no row has."""
+        column = NameColumn.of(self._all.column(name))
         return column.codes if self._rows is None else column.codes[self._rows], column.names
 
     def take(self, rows: Any, names: Sequence[str] | None = None) -> Any:
@@ -341,13 +334,13 @@ def rows_there(manifest: Manifest, table: Any) -> Rows:
     return found
 
 
-def names_there(manifest: Manifest, there: Rows, column: str) -> Names:
+def names_there(manifest: Manifest, there: Rows, column: str) -> NameColumn:
     """A column of names of a manifest for rows of which some are not there (-1): those have none."""
     codes, names = manifest.codes(column)
-    return Names(np.append(codes, np.int32(-1))[there], names)
+    return NameColumn(np.append(codes, np.int32(-1))[there], names)
 
 
-def publish(directory: Directory, table: Any, digests: Mapping[int, bytes | None]) -> ManifestFile:
+def publish(storage: Storage, table: Any, digests: Mapping[int, bytes | None]) -> ManifestFile:
     """Writes a base or delta under the SHA-256 of its bytes."""
     sink = io.BytesIO()
     schema = table.schema.with_metadata({b"pannier": b"manifest 1", _BUCKETS_KEY: digests_to_bytes(digests)})
@@ -356,53 +349,50 @@ def publish(directory: Directory, table: Any, digests: Mapping[int, bytes | None
             writer.write_batch(batch)
     content = sink.getvalue()
     file = ManifestFile(digest(content), crc32_of(content), len(content), table.num_rows)
-    directory.create(file.path, content)
+    storage.create(file.path, content)
     return file
 
 
-def write(directory: Directory, parent: Manifest, changes: Any) -> Manifest:
+def write(storage: Storage, parent: Manifest, changes: Any) -> Manifest:
     """Publishes what `changes` make of a parent manifest, and gives it opened. Writes no more than it must."""
     base, delta, digests = parent.changed(changes)
     if delta is None or parent.base_file is None:
         whole = base if delta is None else Manifest(base, delta, {}).table()
-        return Manifest.read(directory, publish(directory, whole, digests), None)
+        return Manifest.read(storage, publish(storage, whole, digests), None)
     differing: dict[int, bytes | None] = {
         bucket: digests.get(bucket)
         for bucket in parent.base_digests.keys() | digests.keys()
         if parent.base_digests.get(bucket) != digests.get(bucket)
     }
-    delta_file = publish(directory, delta, differing)
+    delta_file = publish(storage, delta, differing)
     return Manifest(base, delta, digests, parent.base_file, delta_file, parent.base_digests)
 
 
-def digest_of_bucket(directory: Directory, file: ManifestFile, bucket: int) -> bytes | None:
+def digest_of_bucket(storage: Storage, file: ManifestFile, bucket: int) -> bytes | None:
     """What a base or delta says of a bucket: its digest, zeros for an empty one, None where it says nothing of it.
 
     Reads no row, and checks none. Raises DamageError.
     """
     try:
-        with pa.memory_map(str(directory.path(file.path))) as mapped:
-            content = pa.ipc.open_file(mapped).schema.metadata[_BUCKETS_KEY]
-    except (OSError, pa.ArrowException, KeyError, TypeError) as error:
+        content = pa.ipc.open_file(storage.view(file.path)).schema.metadata[_BUCKETS_KEY]
+    except (StoreError, NotFoundError, pa.ArrowException, KeyError, TypeError) as error:
         raise DamageError(f"{file.path} is damaged or missing: {error}", file=file.path) from None
     lines = np.frombuffer(content, np.dtype([("bucket", ">u2"), ("digest", "V32")]))
     at = int(np.searchsorted(lines["bucket"], bucket))
     return lines["digest"][at].tobytes() if at < len(lines) and lines["bucket"][at] == bucket else None
 
 
-def read_table(directory: Directory, file: ManifestFile) -> Any:
+def read_table(storage: Storage, file: ManifestFile) -> Any:
     """The rows of a base or delta as they stand in its file; every byte is checked. Raises DamageError."""
-    return _read(directory, file)[0]
+    return _read(storage, file)[0]
 
 
-def _read(directory: Directory, file: ManifestFile) -> tuple[Any, dict[int, bytes | None]]:
-    path = directory.path(file.path)
+def _read(storage: Storage, file: ManifestFile) -> tuple[Any, dict[int, bytes | None]]:
     try:
-        with pa.memory_map(str(path)) as mapped:
-            content = mapped.read_buffer(mapped.size())
-    except FileNotFoundError:
+        content = storage.view(file.path)
+    except NotFoundError:
         raise DamageError(f"{file.path} is missing; bring it back from a copy of the store", file=file.path) from None
-    except OSError as error:
+    except StoreError as error:
         raise DamageError(f"{file.path} cannot be read: {error}", file=file.path) from error
     if content.size != file.byte_count or crc32_of(content) != file.crc32:
         raise DamageError(f"{file.path} is damaged: its checksum does not fit", file=file.path)

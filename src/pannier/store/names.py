@@ -1,15 +1,16 @@
-"""Names that move: tracks and tags are numbered entries made by create-if-absent, a compare-and-swap without locks."""
+"""MovingNames that move: tracks and tags are numbered entries made by create-if-absent, a compare-and-swap without locks."""
 
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 from pannier.errors import DamageError, NotFoundError, UsageError
+from pannier.storage.layout import entry_file
+from pannier.storage.protocol import Storage
 from pannier.store.documents import Document, sealed, unsealed
-from pannier.store.files import Directory
 
-TRACKS, TAGS = "tracks", "tags"
 FIRST_TRACK = "main"
 
 _NAME = re.compile(r"[a-z0-9.-]+")
@@ -48,19 +49,26 @@ def checked_name(name: str) -> str:
     return name
 
 
-class Names:
+class MovingNames:
     """All names of one kind in a store ("tracks" or "tags"). Holds nothing; safe between threads and processes."""
 
-    def __init__(self, directory: Directory, kind: str) -> None:
-        self._directory, self.kind = directory, kind
+    def __init__(self, storage: Storage, kind: str) -> None:
+        self._storage, self.kind = storage, kind
 
     def all_names(self) -> list[str]:
         """Those that are there; a name that was removed is not."""
-        return [name for name in self.ever_used() if self.head(name)]
+        return [name for name, _ in self.heads()]
 
     def ever_used(self) -> list[str]:
         """Also those that were removed."""
-        return [name for name in self._directory.list(self.kind) if _NAME.fullmatch(name) and self.numbers(name)]
+        return [name for name in self._storage.list(self.kind) if _NAME.fullmatch(name) and self.numbers(name)]
+
+    def heads(self) -> Iterator[tuple[str, Head]]:
+        """Those that are there, with their newest entries."""
+        for name in self.ever_used():
+            head = self.head(name)
+            if head:
+                yield name, head
 
     def head(self, name: str) -> Head | None:
         """The newest entry, or None where there is no such name, or it was removed."""
@@ -78,7 +86,7 @@ class Names:
     def entry(self, name: str, number: int) -> Entry:
         file = self.file(name, number)
         try:
-            document = unsealed(self._directory.read(file), file)
+            document = unsealed(self._storage.read(file), file)
             number_there, snapshot, time, author = (document[field] for field in ("number", "snapshot", "time", "author"))
             entry = Entry(number_there, snapshot, time, author, document.get("note", ""), document.get("other_name"))
         except KeyError:
@@ -94,17 +102,17 @@ class Names:
         document: Document = {"kind": self.kind, "name": checked_name(name)} | {
             field: value for field, value in vars(entry).items() if value or field in ("number", "snapshot")
         }
-        return self._directory.create(self.file(name, entry.number), sealed(document))
+        return self._storage.create(self.file(name, entry.number), sealed(document))
 
     def file(self, name: str, number: int) -> str:
-        return f"{self.kind}/{name}/{number:08}.json"
+        return entry_file(f"{self.kind}/{name}", number)
 
     def numbers(self, name: str) -> list[int]:
         """The numbers of a name's entries."""
-        return entry_numbers(self._directory, f"{self.kind}/{name}")
+        return entry_numbers(self._storage, f"{self.kind}/{name}")
 
 
-def entry_numbers(directory: Directory, folder: str) -> list[int]:
+def entry_numbers(storage: Storage, folder: str) -> list[int]:
     """The numbers of the entries in a folder, in order."""
-    found = (_ENTRY.fullmatch(file) for file in directory.list(folder))
+    found = (_ENTRY.fullmatch(file) for file in storage.list(folder))
     return sorted(int(match[1]) for match in found if match)

@@ -1,57 +1,154 @@
-"""Places: where the pictures of a snapshot's records lie, looked up for many at once."""
+"""Places: where the pictures of records lie, and reading them from there: the one look-up, for one record or many."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from collections.abc import Iterator, Sequence
+from typing import Any, NamedTuple
 
 import numpy as np
 
-from pannier.columns import Rows
-from pannier.store.reading import PictureReader, Place, ReadError, damage
-from pannier.store.snapshot import check_place
+from pannier.columns import Digests, Rows, digest_list, tuples
+from pannier.errors import DamageError, NotFoundError, StoreError
+from pannier.hashing import Hashes, crc32_of
+from pannier.storage.layout import segment_file, shard_file
+from pannier.storage.protocol import Storage
+from pannier.store.index import PictureIndex
+from pannier.store.manifest import Manifest
+from pannier.store.shards import column_of
 
-if TYPE_CHECKING:
-    from pannier.store.snapshot import Snapshot
-
+SHOWN_DIGITS = 12
 _AT_ONCE = 512
 
 
-@dataclass(frozen=True)
-class Placed:
-    """A record's row and key, and where its picture lies."""
+class Place(NamedTuple):
+    """Where a picture's bytes lie, their CRC-32, the row of the shard that they belong to, and their SHA-256."""
 
+    shard: str
+    offset: int
+    length: int
+    crc32: int
     row: int
-    key: str
-    place: Place
+    sha256: bytes
 
 
-def places_of(snapshot: Snapshot, rows: Rows) -> list[Placed]:
-    """The places of some rows, in their order. Raises DamageError for one whose picture is in no shard."""
-    manifest = snapshot.manifest
-    sha256, lengths, crcs = (manifest.gather(rows, name) for name in ("sha256", "byte_count", "crc32"))
-    keys = manifest.take(rows, ["key"]).column(0).to_pylist()
-    found = snapshot.store.index.find(sha256)
-    placed = []
-    for i, (segment, offset, length, row) in enumerate(
-        zip(found.segment.tolist(), found.offset.tolist(), found.length.tolist(), found.row.tolist(), strict=True)
-    ):
-        check_place(keys[i], sha256[i].tobytes().hex(), int(lengths[i]), found.shards, segment, length, row)
-        place = Place(found.shards[segment], offset, length, int(crcs[i]), row, sha256[i].tobytes())
-        placed.append(Placed(int(rows[i]), keys[i], place))
-    return placed
+class ReadError(Exception):
+    """Bytes that are not to be had as they were packed; says what is wrong. `damage` makes a user's error of it."""
 
 
-def pictures_of(snapshot: Snapshot, rows: Rows) -> Iterator[tuple[str, bytes]]:
+def damage(place: Place, key: str, what: str) -> DamageError:
+    """The error that names shard, row and key."""
+    return DamageError(
+        f"record {key!r} (row {place.row} of shard {place.shard}) {what}",
+        file=shard_file(place.shard),
+        row=place.row,
+        key=key,
+    )
+
+
+def places_of(manifest: Manifest, index: PictureIndex, rows: Rows) -> list[Place]:
+    """The places of some rows' pictures, in their order. Raises DamageError for one that is in no shard. For any thread."""
+    sha256, lengths = manifest.gather(rows, "sha256"), manifest.gather(rows, "byte_count")
+    found = index.find(sha256)
+    for i in np.flatnonzero((found.segment < 0) | (found.length != lengths)).tolist():
+        key = manifest.take([rows[i]], ["key"]).column(0)[0].as_py()
+        raise _misplaced(key, sha256[i].tobytes().hex(), found.shards, int(found.segment[i]), int(found.row[i]))
+    shards = [found.shards[segment] for segment in found.segment.tolist()]
+    crcs = manifest.gather(rows, "crc32").tolist()
+    columns = (shards, found.offset.tolist(), found.length.tolist(), crcs, found.row.tolist(), digest_list(sha256))
+    return tuples(Place, *columns)
+
+
+def _misplaced(key: str, sha256: str, shards: Sequence[str], segment: int, row: int) -> DamageError:
+    """A picture that is in no shard (segment -1), or not with the length that the manifest gives."""
+    if segment < 0:
+        what = f"the picture of record {key!r} (SHA-256 {sha256[:SHOWN_DIGITS]}...) is in no shard; run pannier verify"
+        return DamageError(what, key=key)
+    return DamageError(
+        f"record {key!r} (row {row} of shard {shards[segment]}) is damaged: the index gives another length; "
+        "run pannier verify",
+        file=segment_file(shards[segment]),
+        row=row,
+        key=key,
+    )
+
+
+def pictures_of(manifest: Manifest, index: PictureIndex, storage: Storage, rows: Rows) -> Iterator[tuple[str, bytes]]:
     """Keys and bytes of some rows, in their order; one picture in memory at a time. Raises DamageError."""
-    reader = PictureReader(snapshot.store.directory)
+    reader = PictureReader(storage)
     try:
         for at in range(0, len(rows), _AT_ONCE):
-            for placed in places_of(snapshot, np.asarray(rows[at : at + _AT_ONCE], np.int64)):
+            some = np.asarray(rows[at : at + _AT_ONCE], np.int64)
+            keys = manifest.take(some, ["key"]).column(0).to_pylist()
+            for key, place in zip(keys, places_of(manifest, index, some), strict=True):
                 try:
-                    yield placed.key, reader.read(placed.place)
+                    yield key, reader.read(place)
                 except ReadError as error:
-                    raise damage(placed.place, placed.key, str(error)) from error
+                    raise damage(place, key, str(error)) from error
     finally:
         reader.close()
+
+
+def perceptual_hashes(storage: Storage, index: PictureIndex, sha256: Digests) -> Hashes:
+    """The perceptual hashes of stored pictures by their SHA-256, (n, 32) uint8; 0 for one that is not here."""
+    places = index.find(sha256)
+    hashes = np.zeros(len(sha256), np.uint64)
+    for number in np.unique(places.segment[places.segment >= 0]).tolist():
+        here = places.segment == number
+        hashes[here] = column_of(storage, places.shards[number], "perceptual_hash")[places.row[here]]
+    return hashes
+
+
+class PictureReader:
+    """Reads pictures, every byte checked, into the caller's buffer. Not for several threads; `close` may be called twice."""
+
+    def __init__(self, storage: Storage, open_files: int = 32) -> None:
+        self._storage, self._reader = storage, storage.reader(open_files)
+
+    def read(self, place: Place) -> bytes:
+        """The bytes of one picture. Raises ReadError."""
+        buffer = bytearray(place.length)
+        self.read_into(memoryview(buffer), place)
+        return bytes(buffer)
+
+    def read_into(self, buffer: memoryview, place: Place) -> None:
+        """Fills the buffer, which is as long as the picture. Raises ReadError."""
+        try:
+            self._read(buffer, place.shard, place.offset, place)
+        except NotFoundError:
+            self._read_elsewhere(buffer, place)
+
+    def _read_elsewhere(self, buffer: memoryview, place: Place) -> None:
+        """The same where the shard is gone: tidying may have moved the picture into another since it was looked up."""
+        found = PictureIndex(self._storage).find(np.frombuffer(place.sha256, np.uint8).reshape(1, 32))
+        try:
+            if found.segment[0] < 0 or found.length[0] != place.length:
+                raise NotFoundError(place.shard)
+            self._read(buffer, found.shards[found.segment[0]], int(found.offset[0]), place)
+        except NotFoundError:
+            raise ReadError(_damaged("its shard is missing")) from None
+
+    def _read(self, buffer: memoryview, shard: str, offset: int, place: Place) -> None:
+        try:
+            got = self._reader.read_into(shard_file(shard), offset, buffer)
+        except StoreError as error:
+            raise ReadError(_damaged(f"it cannot be read ({error})")) from error
+        if got != place.length:
+            raise ReadError(_damaged("the shard is cut short"))
+        if crc32_of(buffer) != place.crc32:
+            raise ReadError(_damaged("its bytes are not what was packed"))
+
+    def close(self) -> None:
+        self._reader.close()
+
+
+def _damaged(what: str) -> str:
+    return f"is damaged: {what}; run pannier verify to see all that is harmed"
+
+
+def fact_lists(manifest: Manifest, rows: Rows, names: Sequence[str]) -> list[list[Any]]:
+    """Columns of pictures' facts for some rows, as lists; for a few rows, many times."""
+    columns = []
+    for name in names:
+        values, known = manifest.gather(rows, name).tolist(), manifest.names(name)
+        columns.append([known[code] for code in values] if known else values)
+    return columns

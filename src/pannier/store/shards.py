@@ -4,20 +4,19 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
-import os
+from collections.abc import Iterator
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
-from pannier.errors import DamageError
+from pannier.columns import BYTES_FIELDS, fact_fields
+from pannier.errors import DamageError, NotFoundError
 from pannier.images.facts import Facts
-from pannier.store.files import Directory, Draft, disk_errors_translated
-
-FOLDER = "shards"
-SUFFIX = ".arrow"
+from pannier.storage.layout import ARROW, SHARDS, shard_file
+from pannier.storage.local import disk_errors_translated
+from pannier.storage.protocol import Draft, Storage
 
 BLOCK_RECORDS = 64
 BLOCK_BYTES = 8 << 20
@@ -28,14 +27,8 @@ SCHEMA = pa.schema(
     [
         pa.field("key", pa.string(), nullable=False),
         pa.field("picture", pa.large_binary(), nullable=False),
-        pa.field("sha256", pa.binary(32), nullable=False),
-        pa.field("crc32", pa.uint32(), nullable=False),
-        pa.field("width", pa.int32(), nullable=False),
-        pa.field("height", pa.int32(), nullable=False),
-        pa.field("format", pa.string(), nullable=False),
-        pa.field("mode", pa.string(), nullable=False),
-        pa.field("turn", pa.uint8(), nullable=False),
-        pa.field("progressive", pa.bool_(), nullable=False),
+        *(field for field in BYTES_FIELDS if field.name != "byte_count"),
+        *fact_fields(),
         pa.field("perceptual_hash", pa.uint64(), nullable=False),
     ],
     metadata={"pannier": "shard 1"},
@@ -66,12 +59,10 @@ class Located:
 class ShardWriter:
     """Writes one shard. Holds at most one block. `finish` publishes it and gives its name; a context manager."""
 
-    def __init__(self, directory: Directory) -> None:
-        self._draft: Draft = directory.draft(FOLDER)
-        with disk_errors_translated(FOLDER):
-            # Arrow writes by itself, without the interpreter lock; the draft flushes and publishes what it wrote
-            self._sink = pa.OSFile(str(self._draft.path), mode="wb")
-            self._writer = pa.ipc.new_file(self._sink, SCHEMA)
+    def __init__(self, storage: Storage) -> None:
+        self._draft: Draft = storage.draft(SHARDS)
+        with disk_errors_translated(SHARDS):
+            self._writer = pa.ipc.new_file(self._draft.sink, SCHEMA)
         self._block: list[Picture] = []
         self._block_bytes = 0
         self.byte_count = 0
@@ -91,12 +82,7 @@ class ShardWriter:
             _joined([p.data for p in block]),
             [p.sha256 for p in block],
             [p.crc32 for p in block],
-            [p.facts.width for p in block],
-            [p.facts.height for p in block],
-            [p.facts.format for p in block],
-            [p.facts.mode for p in block],
-            [p.facts.turn for p in block],
-            [p.facts.progressive for p in block],
+            *zip(*(p.facts for p in block), strict=True),
             [p.perceptual_hash for p in block],
         ]
         self._write(columns)
@@ -111,8 +97,7 @@ class ShardWriter:
             pa.LargeBinaryArray.from_buffers(pa.large_binary(), count, buffers),
             sha256,
             crc32,
-            *([value] * count for value in (facts.width, facts.height, facts.format, facts.mode, facts.turn)),
-            [facts.progressive] * count,
+            *([value] * count for value in facts),
             [0] * count,
         ]
         self._write(columns)
@@ -123,37 +108,29 @@ class ShardWriter:
             values if isinstance(values, pa.Array) else pa.array(values, field.type)
             for values, field in zip(columns, SCHEMA, strict=True)
         ]
-        with disk_errors_translated(FOLDER):
+        with disk_errors_translated(SHARDS):
             self._writer.write_batch(pa.record_batch(arrays, schema=SCHEMA))
 
     def flush_early(self) -> None:
-        """What is written so far goes to the disk, so that `finish` has less to wait for. For any thread."""
-        handle = os.open(self._draft.path, os.O_RDONLY)
-        try:
-            os.fdatasync(handle)
-        finally:
-            os.close(handle)
+        """See `Draft.flush_early`."""
+        self._draft.flush_early()
 
     def finish(self) -> tuple[str, Located]:
         """The shard's name and where its pictures lie, once it is whole, flushed and published."""
         if self._block:
             self._write_block()
-        with disk_errors_translated(FOLDER):
+        with disk_errors_translated(SHARDS):
             self._writer.close()
-            self._sink.close()
-        self._draft.flush()
-        located = locate(self._draft.path)
-        name = shard_name(self._draft.path, located)
-        self._draft.publish(f"{FOLDER}/{name}{SUFFIX}")
+        content = self._draft.content()
+        located = located_in(content, "a new shard")
+        name = shard_name(content, located)
+        self._draft.publish(shard_file(name))
         return name, located
 
     def __enter__(self) -> ShardWriter:
         return self
 
     def __exit__(self, *_: object) -> None:
-        if not self._sink.closed:
-            with contextlib.suppress(OSError):  # a full disk refuses to the last; the file is removed anyway
-                self._sink.close()
         self._draft.discard()
 
 
@@ -164,44 +141,48 @@ def _joined(pictures: list[bytes]) -> Any:
     return pa.LargeBinaryArray.from_buffers(pa.large_binary(), len(pictures), buffers)
 
 
-def shard_names(directory: Directory) -> list[str]:
-    return [name.removesuffix(SUFFIX) for name in directory.list(FOLDER) if name.endswith(SUFFIX) and name[0] != "."]
+def shard_names(storage: Storage) -> list[str]:
+    return [name.removesuffix(ARROW) for name in storage.list(SHARDS) if name.endswith(ARROW)]
 
 
-def shard_path(directory: Directory, name: str) -> Path:
-    return directory.path(f"{FOLDER}/{name}{SUFFIX}")
-
-
-def locate(path: Path) -> Located:
+def locate(storage: Storage, name: str) -> Located:
     """Reads where the pictures of a shard lie, touching none of them. Raises DamageError where it is no whole shard."""
-    try:
-        with pa.memory_map(str(path)) as file:
-            base = file.read_buffer(file.size()).address if file.size() else 0
-            reader = pa.ipc.open_file(file)
-            if not reader.schema.equals(SCHEMA):
-                raise DamageError(f"{path.name} is damaged: it has not the columns of a shard", file=path.name)
-            parts = [_locate_block(reader.get_batch(i), base) for i in range(reader.num_record_batches)]
-            size = file.size()
-    except (pa.ArrowException, OSError) as error:
-        raise DamageError(f"{path.name} is damaged: it cannot be read as a shard ({error})", file=path.name) from error
+    file = shard_file(name)
+    with _shard_errors(file):
+        return located_in(storage.view(file), file)
+
+
+def located_in(content: Any, file: str) -> Located:
+    """The same of a shard's content."""
+    with _shard_errors(file):
+        reader = pa.ipc.open_file(content)
+        if not reader.schema.equals(SCHEMA):
+            raise DamageError(f"{file} is damaged: it has not the columns of a shard", file=file)
+        parts = [_locate_block(reader.get_batch(i), content.address) for i in range(reader.num_record_batches)]
     if not parts:
         return Located(np.empty((0, 32), np.uint8), np.empty(0, np.int64), np.empty(0, np.int64))
     located = Located(*(np.concatenate(column) for column in zip(*parts, strict=True)))
-    if np.any(located.length < 0) or np.any(located.offset < 0) or np.any(located.offset + located.length > size):
-        raise DamageError(f"{path.name} is damaged: it points outside itself", file=path.name)
+    if np.any(located.length < 0) or np.any(located.offset < 0) or np.any(located.offset + located.length > content.size):
+        raise DamageError(f"{file} is damaged: it points outside itself", file=file)
     return located
 
 
-def perceptual_hashes(path: Path) -> np.ndarray[Any, np.dtype[np.uint64]]:
-    """The perceptual hashes of a shard, by row; touches no picture. Raises DamageError."""
+def column_of(storage: Storage, name: str, column: str) -> np.ndarray[Any, Any]:
+    """A column of numbers of a shard, by row; touches no picture. Raises DamageError."""
+    file = shard_file(name)
+    with _shard_errors(file):
+        reader = pa.ipc.open_file(storage.view(file))
+        blocks = (reader.get_batch(i) for i in range(reader.num_record_batches))
+        parts = [block.column(column).to_numpy().copy() for block in blocks]
+    return np.concatenate(parts) if parts else np.empty(0, SCHEMA.field(column).type.to_pandas_dtype())
+
+
+@contextlib.contextmanager
+def _shard_errors(file: str) -> Iterator[None]:
     try:
-        with pa.memory_map(str(path)) as file:
-            reader = pa.ipc.open_file(file)
-            blocks = (reader.get_batch(i) for i in range(reader.num_record_batches))
-            parts = [block.column("perceptual_hash").to_numpy().copy() for block in blocks]
-    except (pa.ArrowException, OSError) as error:
-        raise DamageError(f"{path.name} is damaged: it cannot be read as a shard ({error})", file=path.name) from error
-    return np.concatenate(parts) if parts else np.empty(0, np.uint64)
+        yield
+    except (pa.ArrowException, NotFoundError, OSError, KeyError) as error:
+        raise DamageError(f"{file} is damaged: it cannot be read as a shard ({error})", file=file) from error
 
 
 def _locate_block(block: Any, base: int) -> tuple[Any, Any, Any]:
@@ -213,21 +194,17 @@ def _locate_block(block: Any, base: int) -> tuple[Any, Any, Any]:
     return sha256.copy(), edges[:-1] + start, np.diff(edges)
 
 
-def shard_name(path: Path, located: Located) -> str:
+def shard_name(content: Any, located: Located) -> str:
     """The name that a shard's content gives it.
 
     SHA-256 over all its bytes outside the pictures, which include every picture's SHA-256: so the name vouches for every
     byte, and no picture is hashed twice. The first 32 digits.
     """
-    hasher = hashlib.sha256()
+    hasher, whole, at = hashlib.sha256(), memoryview(content), 0
     order = np.argsort(located.offset, kind="stable")
-    with open(path, "rb") as file:
-        at = 0
-        for start, length in zip(located.offset[order].tolist(), located.length[order].tolist(), strict=True):
-            if start > at:
-                file.seek(at)
-                hasher.update(file.read(start - at))
-            at = max(at, start + length)
-        file.seek(at)
-        hasher.update(file.read())
+    for start, length in zip(located.offset[order].tolist(), located.length[order].tolist(), strict=True):
+        if start > at:
+            hasher.update(whole[at:start])
+        at = max(at, start + length)
+    hasher.update(whole[at:])
     return hasher.hexdigest()[:NAME_DIGITS]

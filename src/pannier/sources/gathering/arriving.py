@@ -13,7 +13,7 @@ from pannier.errors import PictureError
 from pannier.images.decode import decode
 from pannier.images.facts import check_pixels, format_of, read_facts
 from pannier.images.recode import Recoding
-from pannier.sizes import show_bytes
+from pannier.units import show_bytes
 
 # a header is looked for in so many bytes, then again when all has arrived
 HEAD_BYTES = 1 << 16

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import os
-import re
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
@@ -16,10 +14,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from pannier.errors import UsageError
+from pannier.files import whole_file
 from pannier.images.facts import MAX_PIXELS
 from pannier.images.recode import read_recoding
 from pannier.machine import usable_cores
-from pannier.sizes import read_bytes
 from pannier.sources.gathering.arriving import Bounds
 from pannier.sources.gathering.fetching import Fetcher, Manners, Wanted
 from pannier.sources.gathering.journal import Came, Failed, Journal, opened
@@ -27,6 +25,7 @@ from pannier.sources.gathering.links import identity, name_in, safe_path, unlike
 from pannier.sources.rules import evaluate, holds
 from pannier.sources.table_files import read_table
 from pannier.sources.tables import holds_links, table_from
+from pannier.units import read_bytes, read_seconds
 
 TABLE = "gathered.csv"
 # what the table beside the pictures says of where they came from
@@ -51,6 +50,20 @@ class Gathered:
     without_link: int = 0
     failed: list[Failed] = field(default_factory=list)
     funnel: list[tuple[str, int]] = field(default_factory=list)
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data for JSON."""
+        counts = ("came", "there_before", "byte_count", "rows", "without_link")
+        return {
+            "folder": str(self.folder),
+            "table": str(self.table),
+            **{name: getattr(self, name) for name in counts},
+            "funnel": [{"where": where, "rows": count} for where, count in self.funnel],
+            "failed": [
+                {"link": failed.link, "reason": failed.reason, "http_status": failed.status, "is_final": failed.is_final}
+                for failed in self.failed
+            ],
+        }
 
     @property
     def can_try_again(self) -> bool:
@@ -120,14 +133,6 @@ def gather(
             gathered.failed = [failed for who, failed in journal.failed.items() if who in everything]
             gathered.rows = _write_table(rows, texts, journal, gathered.table)
     return gathered
-
-
-def read_seconds(text: str | float) -> float:
-    """A duration from "700ms", "1.5s", "2m" or a number of seconds. Raises UsageError."""
-    found = re.fullmatch(r"\s*([0-9]+(?:\.[0-9]+)?)\s*(ms|s|m|)\s*", str(text))
-    if not found:
-        raise UsageError(f"{text!r} is no duration: write it as 700ms, 1.5s or 2m")
-    return float(found[1]) * {"ms": 0.001, "s": 1.0, "m": 60.0, "": 1.0}[found[2]]
 
 
 def _fetch(
@@ -227,9 +232,8 @@ def _write_table(rows: Any, links: list[str], journal: Journal, path: Path) -> i
         "http_status": [each.status for each in there],
     }
     table = pa.table({**{names[name]: values for name, values in origin.items()}, **columns})
-    draft = path.with_suffix(".csv.new")
-    csv.write_csv(table, draft)
-    os.replace(draft, path)
+    with whole_file(path) as draft:
+        csv.write_csv(table, draft)
     return len(table)
 
 

@@ -1,0 +1,1 @@
+"""Dealing: what is said of splits, and who goes to which."""

@@ -1,0 +1,245 @@
+"""What is said of splits: shares, counts, what is carved out, what stays together, what is frozen."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from fractions import Fraction
+from typing import Any
+
+from pannier.errors import UsageError
+from pannier.hashing import checked_seed
+from pannier.images.near import checked_distance
+
+Shares = dict[str, Fraction]
+
+
+def read_shares(shares: str | Mapping[str, float | str | Fraction]) -> Shares:
+    """Shares by split, as parts of 1: from {"train": 75, ...} or "train=75,val=15,test=10"; 75, 0.75 or 75% each.
+
+    Raises UsageError where they do not sum up to 100 %.
+    """
+    if isinstance(shares, str):
+        shares = dict(_pairs(shares, "--shares train=75,val=15,test=10"))
+    if not shares:
+        raise UsageError("no shares are given: write them as train=75,val=15,test=10")
+    numbers = {_checked_split(name): _share(name, value) for name, value in shares.items()}
+    total = sum(numbers.values(), Fraction(0))
+    whole = 100 if total > 1.5 else 1
+    if abs(total - whole) > Fraction(whole, 1_000_000):
+        shown = f"{float(total):g}" if whole == 100 else f"{float(total) * 100:g} %"
+        raise UsageError(f"the shares sum up to {shown}, not to 100: change one of {', '.join(numbers)}")
+    return {name: value / total for name, value in numbers.items()}
+
+
+def _pairs(text: str, example: str) -> list[tuple[str, str]]:
+    """Splits and their values out of "train=75,val=15". Raises UsageError."""
+    pieces = [piece.partition("=") for piece in text.split(",") if piece.strip()]
+    if not pieces or any(not equals for _, equals, _ in pieces):
+        raise UsageError(f"{text!r} cannot be read: write it as {example}")
+    names = [name.strip() for name, _, _ in pieces]
+    if len(set(names)) < len(names):
+        raise UsageError(f"{text!r} names a split twice")
+    return [(name.strip(), value.strip()) for name, _, value in pieces]
+
+
+def _checked_split(name: str) -> str:
+    if not re.fullmatch(r"[A-Za-z0-9_.-]+", name):
+        raise UsageError(f"{name!r} is no name for a split: use letters, digits, '-', '_' and '.'")
+    return name
+
+
+def _share(name: str, value: float | str | Fraction) -> Fraction:
+    text = str(value).strip()
+    try:
+        number = Fraction(text.removesuffix("%").strip())
+    except (ValueError, ZeroDivisionError):
+        number = Fraction(-1)
+    if number < 0:
+        raise UsageError(f"the share {name}={value} is not a number of 0 or more")
+    return number
+
+
+def split_rank(split: str) -> tuple[int, str]:
+    """Sorts splits: train, val, test, then others by name."""
+    usual = ("train", "val", "test")
+    return (usual.index(split) if split in usual else len(usual), split)
+
+
+@dataclass(frozen=True)
+class Dealing:
+    """How records get their splits. What a snapshot was dealt by holds for later ones, until something else is said.
+
+    shares: by split, parts of 1; those that are carved out of `carved_from` where that is given. counts: splits of so many
+    records. frozen: splits that neither gain nor lose. near: the bits that hashes of near doubles differ in at most, or None
+    where only exact doubles stay together; group_by: the rule whose equal values stay together. leaks_allowed: for ever.
+    """
+
+    shares: Shares | None = None
+    seed: int = 0
+    counts: Mapping[str, int] = field(default_factory=dict)
+    carved_from: str | None = None
+    frozen: tuple[str, ...] = ()
+    near: int | None = None
+    group_by: str | None = None
+    leaks_allowed: bool = False
+
+    @property
+    def open_shares(self) -> Shares:
+        """The shares of what is not frozen, among themselves."""
+        return {name: share for name, share in (self.shares or {}).items() if name not in self.frozen}
+
+    @property
+    def open_counts(self) -> dict[str, int]:
+        return {name: count for name, count in self.counts.items() if name not in self.frozen}
+
+    @property
+    def deals(self) -> bool:
+        return bool(self.open_shares)
+
+    def acting(self, before: Dealing, there: Collection[str]) -> Dealing:
+        """What holds while a snapshot is made: a split that is frozen and made by it is frozen only afterwards."""
+        frozen = tuple(name for name in self.frozen if name in before.frozen or name in there)
+        return replace(self, frozen=frozen)
+
+    def to_document(self) -> dict[str, Any]:
+        """Plain data for a snapshot's document: what is not as usual."""
+        fields = {
+            "counts": dict(self.counts),
+            "carved_from": self.carved_from,
+            "frozen": list(self.frozen),
+            "near": self.near,
+            "group_by": self.group_by,
+            "leaks_allowed": self.leaks_allowed,
+        }
+        return {name: value for name, value in fields.items() if value or (value == 0 and value is not False)}
+
+    @staticmethod
+    def from_document(document: Mapping[str, Any]) -> Dealing:
+        shares = document.get("shares")
+        more = dict(document.get("dealing") or {})
+        more["frozen"] = tuple(more.get("frozen", ()))
+        return Dealing(read_shares(dict(shares)) if shares else None, document.get("seed") or 0, **more)
+
+
+@dataclass(frozen=True)
+class SaidDealing:
+    """What was said of dealing, upon what held before. `anew`: shares were said, so earlier shares and counts are gone."""
+
+    shares: Shares | None = None
+    seed: int | None = None
+    counts: Mapping[str, int] = field(default_factory=dict)
+    carved_from: str | None = None
+    freeze: tuple[str, ...] = ()
+    thaw: bool = False
+    near: int | None = None
+    group_by: str | None = None
+    allow_leaks: bool = False
+
+    @property
+    def deals(self) -> bool:
+        return self.shares is not None or bool(self.counts)
+
+    def upon(self, before: Dealing) -> Dealing:
+        """Raises UsageError where the two do not go together."""
+        anew = self.shares is not None
+        counts = self.counts or ({} if anew else before.counts)
+        shares = self.shares if anew else before.shares
+        both = set(counts) & set(shares or {})
+        if both:
+            raise UsageError(
+                f"split {min(both)!r} has a count and a share: name the shares of the others, as --shares train=100"
+            )
+        if counts and not shares:
+            raise UsageError("--count says nothing of the rest: give it shares, as --shares train=100")
+        return Dealing(
+            shares,
+            self.seed if self.seed is not None else before.seed,
+            counts,
+            self.carved_from if anew else before.carved_from,
+            tuple(dict.fromkeys([*(() if self.thaw else before.frozen), *self.freeze])),
+            self.near if self.near is not None else before.near,
+            self.group_by or before.group_by,
+            self.allow_leaks or before.leaks_allowed,
+        )
+
+
+@dataclass(frozen=True, kw_only=True)
+class DealingOptions:
+    """Dealing as it is said; see `Dealing`. carve: shares that are taken out of the split `of`. folds: so many equal splits.
+
+    freeze: splits, or "none".
+    """
+
+    shares: str | Mapping[str, float | str] | None = None
+    seed: int | None = None
+    count: str | Mapping[str, int] | None = None
+    carve: str | Mapping[str, float | str] | None = None
+    of: str | None = None
+    folds: int | None = None
+    freeze: str | Sequence[str] = ()
+    near: int | None = None
+    group_by: str | None = None
+    allow_leaks: bool = False
+
+    def read_dealing(self) -> SaidDealing:
+        """Raises UsageError."""
+        freeze = self.freeze.split(",") if isinstance(self.freeze, str) else self.freeze
+        named = [name.strip() for name in freeze if name.strip()]
+        return SaidDealing(
+            self._read_shares(),
+            None if self.seed is None else checked_seed(self.seed),
+            _read_counts(self.count),
+            self.of,
+            tuple(_checked_split(name) for name in named if name != "none"),
+            "none" in named,
+            None if self.near is None else checked_distance(self.near),
+            self.group_by,
+            self.allow_leaks,
+        )
+
+    def _read_shares(self) -> Shares | None:
+        if sum(way is not None for way in (self.shares, self.carve, self.folds)) > 1:
+            raise UsageError("--shares, --carve and --folds are three ways of dealing: say one of them")
+        if (self.carve is None) != (self.of is None):
+            raise UsageError("--carve and --of belong together, as --carve val=15% --of train")
+        if self.carve is not None and self.of is not None:
+            return _carved(self.carve, _checked_split(self.of))
+        if self.folds is not None:
+            if self.folds < 2:
+                raise UsageError(f"--folds {self.folds}: must be 2 or more")
+            return {f"fold-{i}": Fraction(1, self.folds) for i in range(1, self.folds + 1)}
+        return read_shares(self.shares) if self.shares is not None else None
+
+
+def _carved(carve: str | Mapping[str, float | str], of: str) -> Shares:
+    """The shares of the carved splits, and what is left to the one they are carved from."""
+    pairs = carve if isinstance(carve, Mapping) else dict(_pairs(carve, "--carve val=15%"))
+    carved = {_checked_split(name): _share(name, value) for name, value in pairs.items()}
+    carved = {name: share / 100 if share >= 1 else share for name, share in carved.items()}
+    rest = 1 - sum(carved.values(), Fraction(0))
+    if of in carved or rest <= 0 or not carved:
+        raise UsageError(f"--carve {carve} --of {of}: carve less than all of it, into other splits")
+    return {of: rest, **carved}
+
+
+def _read_counts(count: str | Mapping[str, int] | None) -> dict[str, int]:
+    if not count:
+        return {}
+    pairs = count.items() if isinstance(count, Mapping) else _pairs(count, "--count test=120")
+    counts = {}
+    for name, value in pairs:
+        if not str(value).isdigit():
+            raise UsageError(f"--count {name}={value}: give a number of records, as test=120")
+        counts[_checked_split(name)] = int(value)
+    return counts
+
+
+def read_part(text: str | float | Fraction) -> Fraction:
+    """A part of something: 10%, 0.1 or 10, more than 0 and at most all of it. Raises UsageError."""
+    share = _share("--subset", text)
+    share = share / 100 if share > 1 or str(text).strip().endswith("%") else share
+    if not 0 < share <= 1:
+        raise UsageError(f"--subset {text}: write a part, as 10%, more than 0 and at most 100%")
+    return share

@@ -1,0 +1,69 @@
+"""The batch: pictures on loan from the engine, and which records they are, looked up when asked."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from pannier.errors import UsageError
+from pannier.feed.job import LabelAs
+from pannier.images.treatment import Treatment
+from pannier.store.state import State
+
+Array = np.ndarray[Any, Any]
+
+
+@dataclass(frozen=True)
+class Batch:
+    """One batch. `images` is an array (N, ...) of the treatment's shape and dtype, or a list of encoded bytes without one.
+
+    It stays valid as long as anything sees it. `labels`: int64 (N,), float32 (N, classes), float32 (N, 1) or a list of
+    names, as the feed's `label_as` says; a record without a label has -1, zeros, NaN or None.
+    """
+
+    images: Any
+    epoch: int
+    number: int
+    _rows: Array
+    _state: State
+    _label_as: LabelAs
+    _treatment: Treatment | None = None
+
+    def __len__(self) -> int:
+        return len(self._rows)
+
+    def picture(self, at: int) -> Array:
+        """One of them as one sees it: uint8 (h, w, channels), values undone. Raises UsageError for encoded pictures."""
+        if self._treatment is None:
+            raise UsageError("without a treatment pictures come as encoded bytes: there are no values to undo")
+        return self._treatment.undo(self.images[at])
+
+    @cached_property
+    def keys(self) -> list[str]:
+        """Which records these are."""
+        keys: list[str] = self._state.manifest.take(self._rows, ["key"]).column(0).to_pylist()
+        return keys
+
+    @cached_property
+    def names(self) -> list[str | None]:
+        """Their labels, as names."""
+        (names,) = self._state.manifest.lists(self._rows, ["label"])
+        return names
+
+    @cached_property
+    def labels(self) -> Any:
+        if self._label_as == "name":
+            return self.names
+        number_of = self._state.class_numbers
+        numbers = np.array([-1 if name is None else number_of[name] for name in self.names], np.int64)
+        if self._label_as == "number":
+            return numbers
+        if self._label_as == "binary":
+            return np.where(numbers < 0, np.nan, numbers).astype(np.float32)[:, None]
+        hot = np.zeros((len(numbers), len(number_of)), np.float32)
+        labelled = np.flatnonzero(numbers >= 0)
+        hot[labelled, numbers[labelled]] = 1
+        return hot

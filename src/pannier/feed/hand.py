@@ -1,0 +1,102 @@
+"""The hand: what one thread of the engine reads, checks, decodes and prepares with."""
+
+from __future__ import annotations
+
+import logging
+from typing import Any
+
+import numpy as np
+
+from pannier.errors import PictureError
+from pannier.feed.job import FeedWork
+from pannier.feed.lookup import Lookup
+from pannier.feed.runs import Run
+from pannier.images.chance import Variation
+from pannier.images.prepare import Preparation
+from pannier.store.places import PictureReader, Place, ReadError, damage
+
+_log = logging.getLogger("pannier")
+
+
+class Hand:
+    """What one thread works with: a reader, a read buffer, a preparation."""
+
+    def __init__(self, work: FeedWork, lookup: Lookup, heavy: bool) -> None:
+        settings, treatment = work.settings, work.job.treatment
+        open_files = max(4, min(32, 512 // max(1, settings.workers + settings.heavy_lanes)))
+        self._lookup = lookup
+        self._reader = PictureReader(work.state.storage, open_files)
+        self._room = memoryview(bytearray(0 if heavy or treatment is None else settings.light_read_bytes))
+        self._preparation = None
+        if treatment is not None:
+            decode = 0 if heavy else settings.light_decode_bytes
+            scratch = 0 if heavy else settings.light_scratch_bytes
+            self._preparation = Preparation(treatment, decode_bytes=decode, scratch_bytes=scratch)
+        self._to_canvas = work.job.to_canvas
+        self._canvases: PictureReader | None = None
+        if work.rendering is not None:
+            self._canvases = PictureReader(work.rendering.storage, open_files)
+            self._canvas = np.empty(work.rendering.shape, np.uint8)
+            assert treatment is not None
+            self._is_copied = treatment.is_canvas and treatment.dtype == "uint8" and treatment.layout == "chw"
+            self._is_copied = self._is_copied and not treatment.own_at("values")
+
+    def work(self, run: Run) -> BaseException | None:
+        """Prepares a run's pictures into their batch's slot; the error that stopped it, if one did."""
+        slot = run.batch.slot
+        assert slot is not None
+        item, place = None, None
+        try:
+            for item in run.items:
+                at, record, place, facts, variation, box, canvas, _ = item
+                if canvas is not None and self._from_canvas(canvas, slot.array[at], variation):
+                    continue
+                if place is None or facts is None:
+                    place, facts = self._lookup.found(record)
+                if self._preparation is None:
+                    slot.items[at] = self._reader.read(place)
+                    continue
+                data = self._room_for(place.length)
+                self._reader.read_into(data, place)
+                if self._to_canvas:
+                    self._preparation.canvas_into(data, facts, slot.array[at], box)
+                else:
+                    self._preparation.into(data, facts, slot.array[at], variation, box)
+        except (ReadError, PictureError) as error:
+            assert item is not None
+            assert place is not None
+            return damage(place, self._lookup.key_of(item.record), _what(error))
+        except BaseException as error:
+            return error
+        return None
+
+    def _from_canvas(self, place: Place, out: np.ndarray[Any, Any], variation: Variation | None) -> bool:
+        """Prepares a picture from its rendered canvas; False where that is damaged and the picture has to be decoded."""
+        assert self._canvases is not None
+        assert self._preparation is not None
+        try:
+            if self._is_copied and (variation is None or not (variation.flips or variation.program)):
+                self._canvases.read_into(memoryview(out.data).cast("B"), place)
+                return True
+            self._canvases.read_into(memoryview(self._canvas.data).cast("B"), place)
+        except ReadError as error:
+            _log.warning("a rendered canvas in shard %s %s; its picture is decoded instead", place.shard, error)
+            return False
+        self._preparation.from_canvas(self._canvas, out, variation)
+        return True
+
+    def _room_for(self, byte_count: int) -> memoryview:
+        if len(self._room) < byte_count:
+            self._room = memoryview(bytearray(byte_count))
+        return self._room[:byte_count]
+
+    def close(self) -> None:
+        self._reader.close()
+        if self._canvases is not None:
+            self._canvases.close()
+
+
+def _what(error: ReadError | PictureError) -> str:
+    if isinstance(error, PictureError):
+        return f"cannot be decoded: {error.reason}; it was whole when it was packed, so the decoding library differs"
+    return str(error)

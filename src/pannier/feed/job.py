@@ -1,0 +1,228 @@
+"""A feed as plain data, and what it comes to: from the same job this process, a child or a trial builds the same engine."""
+
+from __future__ import annotations
+
+import logging
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass, field
+from typing import Any, Literal, get_args
+
+import numpy as np
+
+from pannier.columns import Rows
+from pannier.errors import NotFoundError, UsageError
+from pannier.feed.needs import Needs, needs_of
+from pannier.feed.plan import Plan, make_plan
+from pannier.hashing import checked_seed
+from pannier.images.cost import after_fit_bytes
+from pannier.images.treatment import Treatment
+from pannier.machine import free_memory_bytes, usable_cores
+from pannier.store.boxes import check_boxes, identities_of
+from pannier.store.canvases import Rendering, rendering_of
+from pannier.store.choosing import chosen_rows
+from pannier.store.state import State, open_store
+from pannier.units import read_limit
+
+LabelAs = Literal["number", "one_hot", "binary", "name"]
+Last = Literal["keep", "drop"]
+
+AUGMENTED_SPLIT = "train"
+
+_log = logging.getLogger("pannier")
+
+
+@dataclass(frozen=True)
+class FeedJob:
+    """All that a feed is, picklable: which records of which snapshot, through what, in which order, within what bounds.
+
+    `rows` are chosen records in place of `split`, `subset` and `where`; `to_canvas`: batches are canvases to be kept.
+    """
+
+    address: str
+    snapshot: str
+    split: str | None
+    treatment: Treatment | None
+    batch_size: int
+    seed: int
+    subset: str | float | None
+    where: str | None
+    shuffle: bool
+    augment: bool
+    rendered: bool | None
+    last: Last
+    label_as: LabelAs
+    workers: int | None
+    ahead: int | None
+    limit_bytes: int | None
+    rows: Rows | None = field(default=None, compare=False)
+    to_canvas: bool = False
+
+    def to_plain(self) -> dict[str, Any]:
+        """As JSON takes it; own steps, which are functions of this process, do not travel."""
+        treatment = self.treatment.model_dump(mode="json", exclude={"measured_on"}) if self.treatment else None
+        return asdict(self) | {"treatment": treatment, "subset": None if self.subset is None else str(self.subset)}
+
+    @staticmethod
+    def from_plain(plain: Mapping[str, Any]) -> FeedJob:
+        treatment = plain["treatment"]
+        return FeedJob(**{**plain, "treatment": None if treatment is None else Treatment(**treatment)})
+
+    def open(self) -> State:
+        """The snapshot, opened where the job runs. Raises NotFoundError."""
+        return open_store(self.address).state_of(self.snapshot)
+
+
+def job_of(
+    state: State,
+    split: str | None,
+    treatment: Treatment | None = None,
+    *,
+    batch_size: int = 32,
+    seed: int = 0,
+    subset: str | float | None = None,
+    where: str | None = None,
+    shuffle: bool | None = None,
+    augment: bool | None = None,
+    rendered: bool | None = None,
+    last: Last = "keep",
+    label_as: LabelAs = "number",
+    workers: int | None = None,
+    ahead: int | None = None,
+    memory_limit: str | int | None = "auto",
+    rows: Rows | None = None,
+    to_canvas: bool = False,
+) -> FeedJob:
+    """The job that options as a user says them come to. Raises UsageError, TreatmentError, NotFoundError."""
+    _check_counts(batch_size=batch_size, workers=workers, ahead=ahead)
+    _check_choice("last", last, get_args(Last))
+    _check_choice("label_as", label_as, get_args(LabelAs))
+    if treatment is not None:
+        treatment.check_ready()
+        check_boxes(state.manifest, treatment)
+    if label_as == "binary" and len(state.classes) != 2:
+        raise UsageError(f'label_as = "binary" needs two classes; this snapshot has {len(state.classes)}')
+    return FeedJob(
+        *(state.storage.address, state.id, split, treatment, batch_size, checked_seed(seed), subset, where),
+        split == AUGMENTED_SPLIT if shuffle is None else shuffle,
+        split == AUGMENTED_SPLIT if augment is None else augment,
+        *(rendered, last, label_as, workers, ahead, limit_bytes(memory_limit), rows, to_canvas),
+    )
+
+
+def _check_counts(**counts: Any) -> None:
+    for name, value in counts.items():
+        is_optional = name != "batch_size"
+        if not (is_optional and value is None) and (type(value) is not int or value < 1):
+            raise UsageError(f"{name} = {value!r}: must be a whole number of 1 or more")
+
+
+def _check_choice(name: str, value: Any, choices: tuple[str, ...]) -> None:
+    if value not in choices:
+        *others, last = map(repr, choices)
+        raise UsageError(f"{name} = {value!r}: must be {', '.join(others)} or {last}")
+
+
+def limit_bytes(memory_limit: str | int | None) -> int | None:
+    """A memory limit in bytes: "auto" is half of what is free, None unlimited."""
+    limit = read_limit(memory_limit)
+    return free_memory_bytes() // 2 if isinstance(limit, str) else limit
+
+
+@dataclass(frozen=True)
+class Settings:
+    """What the engine's threads need to know."""
+
+    permits: int
+    workers: int
+    heavy_lanes: int
+    slots: int
+    batch_size: int
+    light_read_bytes: int
+    light_decode_bytes: int
+    light_scratch_bytes: int
+
+
+@dataclass(frozen=True)
+class FeedWork:
+    """What a job comes to on this machine: its records, which of them are heavy or rendered, and the plan."""
+
+    job: FeedJob
+    state: State
+    rows: Rows
+    heavy: np.ndarray[Any, np.dtype[np.bool_]]
+    rendering: Rendering | None
+    rendered_records: int
+    plan: Plan
+    settings: Settings
+
+    @property
+    def steps(self) -> int:
+        """Batches an epoch."""
+        whole, rest = divmod(len(self.rows), self.job.batch_size)
+        return whole + (rest > 0 and self.job.last == "keep")
+
+
+def work_of(job: FeedJob, state: State) -> FeedWork:
+    """Chooses, looks for canvases, plans. Raises LimitError, UsageError, NotFoundError."""
+    rows = job.rows
+    if rows is None:
+        rows = chosen_rows(state, job.split, job.subset, job.seed, where=job.where)
+    rendering, is_rendered = _rendered(job, state, rows)
+    needs = needs_of(state.manifest, rows, job.treatment, job.batch_size, is_rendered, to_canvas=job.to_canvas)
+
+    def key_at(position: int) -> str:
+        return state.record(int(rows[position])).key
+
+    plan = make_plan(needs, job.limit_bytes, usable_cores(), workers=job.workers, ahead=job.ahead, keys=key_at)
+    heavy = needs.heavy(plan.light_bytes)
+    settings = _settings(plan, needs, heavy, job)
+    return FeedWork(job, state, rows, heavy, rendering, int(is_rendered.sum()), plan, settings)
+
+
+def _rendered(job: FeedJob, state: State, rows: Rows) -> tuple[Rendering | None, np.ndarray[Any, Any]]:
+    """The rendering of the treatment's fixed part, and which rows are in it."""
+    none = np.zeros(len(rows), bool)
+    if job.treatment is None or job.rendered is False or job.to_canvas:
+        return None, none
+    rendering = rendering_of(state.storage, job.treatment)
+    found = none if rendering is None else rendering.has(identities_of(state.manifest, rows, job.treatment))
+    if job.rendered and not found.all():
+        raise NotFoundError(
+            f"{len(rows) - int(found.sum()):,} of {len(rows):,} pictures are not rendered through this fixed part: "
+            "run pannier render first, or leave rendered=True out"
+        )
+    return (rendering if found.any() else None), found
+
+
+def _settings(plan: Plan, needs: Needs, heavy: np.ndarray[Any, Any], job: FeedJob) -> Settings:
+    """Buffers as large as the largest light record needs them."""
+    light = ~heavy
+    has_light = bool(light.any()) or not len(light)
+    read, decode, scratch = (int(column[light].max(initial=0)) for column in (needs.encoded, needs.own, needs.scratch))
+    after_fit = 0 if job.treatment is None else after_fit_bytes(job.treatment)  # that has its own buffers
+    workers = plan.workers if has_light else 0
+    bounds = (read, max(0, decode - after_fit), scratch)
+    return Settings(plan.workers, workers, plan.heavy_lanes, plan.ahead + 1, job.batch_size, *bounds)
+
+
+def notes_on(work: FeedWork, pictures_digest_of: Any) -> list[str]:
+    """What is worth telling about how a feed uses its treatment; the other argument is a split's digest of pictures."""
+    job, treatment, notes = work.job, work.job.treatment, list[str]()
+    if treatment is None:
+        return notes
+    steps = ", ".join(treatment.varies)
+    if treatment.varies and not job.augment and job.split is not None:
+        notes.append(f"{job.split} is fed without the random steps ({steps}): those are for training")
+    elif treatment.varies and job.augment and job.split != AUGMENTED_SPLIT:
+        notes.append(f"{job.split or 'all records'}: fed with the random steps ({steps}), as told")
+    if work.rendering is not None:
+        count, total = work.rendered_records, len(work.rows)
+        notes.append(f"{count:,} of {total:,} pictures come from rendered canvases ({work.rendering.digest[:12]})")
+    measured = treatment.measured_on
+    if measured is not None and measured.content_id != work.state.content_id and measured.pictures is not None:
+        now = pictures_digest_of(work.state, measured.split)
+        if now != measured.pictures:
+            changed = f"mean and std were measured on {measured.split or 'all records'} when it held other pictures"
+            notes.append(f"{changed}: measure again with pannier stats --save")
+            _log.warning("%s", notes[-1])
+    return notes

@@ -1,0 +1,61 @@
+"""Files outside of stores, written whole or not at all: the one way in which this project writes them."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import re
+import secrets
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+_DRAFT = re.compile(r"\..+\.[0-9a-f]{8}\.new")
+
+
+@contextmanager
+def whole_file(path: str | Path, *, flushed: bool = True) -> Iterator[str]:
+    """A path to write to, beside `path`; when the block ends what lies there is flushed and takes its place.
+
+    After any exception, Ctrl-C included, `path` is as it was and nothing is left. Its folder must be there. What can be
+    made again at any time need not be `flushed`.
+    """
+    folder, name = os.path.split(os.fspath(path))
+    draft = os.path.join(folder, f".{name}.{secrets.token_hex(4)}.new")
+    try:
+        yield draft
+        if flushed:
+            flush(draft)
+        os.replace(draft, path)
+    except BaseException:
+        with contextlib.suppress(OSError):
+            os.unlink(draft)
+        raise
+    if flushed:
+        flush(folder or ".")
+
+
+def write_whole(path: str | Path, content: bytes | str, *, flushed: bool = True) -> None:
+    """A small file; text is written as UTF-8."""
+    with whole_file(path, flushed=flushed) as draft:
+        handle = os.open(draft, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o666)
+        try:
+            rest = memoryview(content.encode() if isinstance(content, str) else content)
+            while rest:
+                rest = rest[os.write(handle, rest) :]
+        finally:
+            os.close(handle)
+
+
+def is_draft(name: str) -> bool:
+    """Whether a name is that of a file in the making, or left by a writer that was ended."""
+    return bool(_DRAFT.fullmatch(name))
+
+
+def flush(path: str | Path) -> None:
+    """What was written to a file, or a folder's list of names, reaches the disk."""
+    handle = os.open(path, os.O_RDONLY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)

@@ -1,0 +1,1 @@
+"""Packing: sources and changes become the next snapshot."""

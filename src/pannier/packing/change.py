@@ -1,0 +1,429 @@
+"""Changing: labels, splits, side columns and members of what is there, as a new snapshot. No shard is touched."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, fields
+from pathlib import Path
+from typing import Any, Protocol
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from pannier.columns import NameColumn, Rows, all_names, differs
+from pannier.dealing.shares import Dealing, DealingOptions, SaidDealing
+from pannier.dealing.splits import Flags
+from pannier.errors import SourceError, UsageError, did_you_mean
+from pannier.hashing import Hashes, text_hash
+from pannier.packing.commit import Proposal, commit
+from pannier.packing.grouping import settle
+from pannier.packing.revision import Revision
+from pannier.sources.rows import LeftOut
+from pannier.sources.rules import GROUP, groups_by, plain_column, read_rename
+from pannier.sources.table_files import read_table
+from pannier.sources.tables import table_from
+from pannier.store.facts import Fact, plain_value, read_facts
+from pannier.store.leases import WRITER, holding
+from pannier.store.manifest import COLUMNS, rows_there
+from pannier.store.names import FIRST_TRACK, checked_name
+from pannier.store.places import perceptual_hashes
+from pannier.store.records import rows_where
+from pannier.store.state import OpenedStore, State
+from pannier.versions.differing import differences
+
+FIRST_ROWS = 20
+# what a record has that can be changed, beside side columns
+CHANGEABLE = ("label", "split")
+
+
+@dataclass(frozen=True, kw_only=True)
+class ChangeOptions(DealingOptions):
+    """What is to be changed.
+
+    from_: a table (a path, a data frame, Arrow or dicts) of rows by `key`: `label`, `split` and any side columns; an empty
+    cell changes nothing. where: SQL over the records' columns, says which records the rest is for. set: a value for label,
+    split or a side column, e.g. {"label": "satin"} or "label=satin"; None or NULL is none. remove: those records go. rename:
+    classes that are called otherwise. shares, seed, count, carve, of, folds, group_by, near, freeze, allow_leaks: see
+    `Dealing`; what deals, deals all anew but frozen splits. as_of: an older snapshot, whose content the new one gets; goes
+    alone. facts: keys and values, e.g. {"reason": "second look"}.
+    """
+
+    from_: Any | None = None
+    where: str | None = None
+    set: Mapping[str, Any] | str | Sequence[str] | None = None
+    remove: bool = False
+    rename: str | Mapping[str, str] | Sequence[str] | None = None
+    note: str = ""
+    name: str | None = None
+    description: str | None = None
+    facts: Mapping[str, Fact] | str | Sequence[str] | None = None
+    as_of: str | None = None
+    track: str = FIRST_TRACK
+
+    def check_as_of(self) -> None:
+        """Raises UsageError where something is said beside it."""
+        beside = ("note", "facts", "as_of", "track")
+        said = (each.name for each in fields(self) if each.name not in beside and getattr(self, each.name) != each.default)
+        also = next(said, None)
+        if also:
+            name = also.strip("_").replace("_", "-")
+            raise UsageError(f"--as-of brings all of an old snapshot back and goes alone, without --{name}")
+
+
+@dataclass(kw_only=True)
+class ChangeResult:
+    """What a change did, or would do. `changes` are lists [kind, label, split, records]; `first` the first records that
+    change, each (key, label before, label after, split before, split after), None after for one that is removed.
+
+    `unknown` are keys of the table that no record has. `state` is the track's newest, `is_new` whether it was made now.
+    """
+
+    state: State
+    is_new: bool = False
+    selected: int = 0
+    changes: list[list[Any]] = field(default_factory=list)
+    first: list[tuple[str, str | None, str | None, str | None, str | None]] = field(default_factory=list)
+    unknown: list[str] = field(default_factory=list)
+    left_out: list[LeftOut] = field(default_factory=list)
+    deviation: dict[str | None, int] = field(default_factory=dict)
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data for JSON."""
+        names = ("key", "label_before", "label", "split_before", "split")
+        return {
+            "snapshot": self.state.id,
+            "is_new": self.is_new,
+            "selected": self.selected,
+            "changes": [dict(zip(("kind", "label", "split", "records"), row, strict=True)) for row in self.changes],
+            "first": [dict(zip(names, row, strict=True)) for row in self.first],
+            "unknown": self.unknown,
+            "left_out": [item._asdict() for item in self.left_out],
+        }
+
+
+def change(store: OpenedStore, options: ChangeOptions, *, preview: bool = False) -> ChangeResult:
+    """Makes the next snapshot of a track out of its newest. preview: nothing is written.
+
+    Raises UsageError, SourceError where splits would leak.
+    """
+    checked_name(options.track)
+    if options.as_of is not None:
+        options.check_as_of()
+        old = store.state(options.as_of)
+        proposing: _Proposing = _Returning(old, options)
+    else:
+        proposing = _Changing(store, _Said.of(options))
+    if preview:
+        proposing.propose(store.state(options.track))
+        return proposing.result
+    with holding(store.storage, WRITER):
+        store.state(options.track)
+        state, proposing.result.is_new = commit(store, options.track, proposing.propose)
+        assert state is not None
+        proposing.result.state = state
+    return proposing.result
+
+
+class _Proposing(Protocol):
+    result: ChangeResult
+
+    def propose(self, parent: State | None) -> Proposal | None: ...
+
+
+class _Returning:
+    """Going back: a new snapshot with the content of an old one, and its way of dealing. Nothing in history is rewritten."""
+
+    def __init__(self, old: State, options: ChangeOptions) -> None:
+        self._old, self._options = old, options
+        self.result = ChangeResult(state=old)
+
+    def propose(self, parent: State | None) -> Proposal | None:
+        assert parent is not None
+        old, result = self._old, self.result
+        difference = differences(parent.manifest, old.manifest)
+        result.state, result.selected, result.changes = parent, len(old), difference.change_counts()
+        if difference.is_empty:
+            return None
+        return Proposal(
+            changes=None,
+            content=old.manifest,
+            note=self._options.note or f"as of {self._options.as_of}",
+            name=old.name,
+            description=old.description,
+            dealing=old.dealing,
+            change_counts=result.changes,
+            facts=read_facts(self._options.facts),
+        )
+
+
+@dataclass(frozen=True)
+class _Said:
+    """What is to be changed, read."""
+
+    table: Any | None
+    where: str | None
+    values: dict[str, Any]
+    remove: bool
+    rename: dict[str, str]
+    dealing: SaidDealing
+    about: dict[str, Any]
+
+    @staticmethod
+    def of(options: ChangeOptions) -> _Said:
+        about = {"note": options.note, "name": options.name, "description": options.description}
+        said = _Said(
+            _keyed(options.from_),
+            options.where,
+            _read_set(options.set),
+            options.remove,
+            read_rename(options.rename),
+            options.read_dealing(),
+            {**about, "facts": read_facts(options.facts)},
+        )
+        said.check()
+        return said
+
+    @property
+    def is_about_all(self) -> bool:
+        """Whether it concerns every record's split, also those of records that are not chosen."""
+        return self.dealing.deals or self.dealing.group_by is not None or self.dealing.near is not None
+
+    @property
+    def columns(self) -> set[str]:
+        """The columns that it gives values."""
+        return {*self.values, *(self.table.column_names if self.table is not None else ())}
+
+    def check(self) -> None:
+        frozen = self.dealing.freeze or self.dealing.thaw
+        about = self.about["name"] is not None or self.about["description"] is not None
+        if self.remove and (self.values or self.rename):
+            raise UsageError("--remove goes alone: what is removed has no label to set")
+        if self.remove and self.where is None and self.table is None:
+            raise UsageError("--remove: say which records with --where or --from")
+        if not (self.table is not None or self.values or self.remove or self.rename or frozen or about or self.is_about_all):
+            raise UsageError("say what to change: --from TABLE, --set label=..., --remove, --rename old=new, or --shares")
+
+
+class _Changing:
+    """What was said, done to whatever the track's head is when it is its turn."""
+
+    def __init__(self, store: OpenedStore, said: _Said) -> None:
+        self._store, self._said = store, said
+        self.result: ChangeResult
+
+    def propose(self, parent: State | None) -> Proposal | None:
+        assert parent is not None
+        said, manifest = self._said, parent.manifest
+        dealing = said.dealing.upon(parent.dealing)
+        revision, unknown, selected = _revised(parent, said)
+        if said.is_about_all:
+            rest = np.setdiff1d(np.arange(len(manifest)), np.concatenate([revision.there, revision.gone]))
+            revision = revision.with_records(rest)
+        if said.dealing.group_by is not None:
+            groups = groups_by(_for_sql(revision.table), said.dealing.group_by)
+            _set_side(revision, GROUP, groups, np.ones(len(revision), bool))
+        deviation: dict[str | None, int] = {}
+        if not revision.is_empty and self._concerns_splits(revision, dealing):
+            acting = dealing.acting(parent.dealing, parent.splits)
+            revision, deviation = settle(revision, parent.counts, acting, self._likeness, anew=said.dealing.deals)
+        is_changed = differs(revision.before("label"), revision.labels) | differs(revision.before("split"), revision.splits)
+        revision = revision.only(is_changed | revision.takes_side)
+        self.result = ChangeResult(
+            state=parent,
+            selected=selected,
+            changes=revision.change_counts(),
+            first=_first(revision),
+            unknown=unknown,
+            left_out=revision.left_out,
+            deviation=deviation,
+        )
+        if revision.is_empty and dealing == parent.dealing and not self._renames(parent):
+            return None
+        return Proposal(
+            changes=revision.changes(),
+            dealing=dealing,
+            left_out=revision.left_out,
+            change_counts=self.result.changes,
+            **said.about,
+        )
+
+    def _likeness(self, sha256: Any) -> Hashes:
+        return perceptual_hashes(self._store.storage, self._store.index, sha256)
+
+    def _concerns_splits(self, revision: Revision, dealing: Dealing) -> bool:
+        """Whether records could come to lie in other splits, or tie splits together; new labels alone do not."""
+        if self._said.is_about_all or len(revision.gone) or GROUP in self._said.columns:
+            return True
+        codes, _ = revision.manifest.codes("split")
+        is_undealt = dealing.deals and bool((codes < 0).any())
+        return is_undealt or bool(differs(revision.before("split"), revision.splits).any())
+
+    def _renames(self, parent: State) -> bool:
+        return any(self._said.about[field] not in (None, getattr(parent, field)) for field in ("name", "description"))
+
+
+def _revised(parent: State, said: _Said) -> tuple[Revision, list[str], int]:
+    """The records that what was said changes, keys of the table that none has, and how many records it was for."""
+    manifest = parent.manifest
+    chosen: Flags = np.ones(len(manifest), bool)
+    if said.where is not None:
+        chosen = np.zeros(len(manifest), bool)
+        chosen[rows_where(manifest, said.where)] = True
+    there: Rows = np.empty(0, np.int64)
+    unknown: list[str] = []
+    table = said.table
+    if table is not None:
+        there = rows_there(manifest, table)
+        unknown = table.column("key").take(pa.array(np.flatnonzero(there < 0))).to_pylist()
+        if len(unknown) == len(there):
+            raise SourceError(f"no record has a key of the table: {unknown[0]!r} is none{parent.nearest_key(unknown[0])}")
+        kept = np.flatnonzero((there >= 0) & chosen[there])
+        table, there = table.take(pa.array(kept)), there[kept]
+        in_table: Flags = np.zeros(len(manifest), bool)
+        in_table[there] = True
+        chosen = in_table
+    rows = np.flatnonzero(chosen)
+    if said.remove:
+        return Revision.of_records(manifest, rows[:0], gone=rows), unknown, len(rows)
+    revision = Revision.of_records(manifest, rows)
+    at = np.searchsorted(rows, there)
+    if table is not None:
+        _take_from(revision, table, at)
+    for name, value in said.values.items():
+        _set(revision, name, value)
+    names = [said.rename.get(name, name) for name in revision.labels.names]
+    missing = [name for name in said.rename if name not in parent.classes]
+    if missing:
+        raise UsageError(f"--rename {missing[0]}=...: there is no such class{did_you_mean(missing[0], parent.classes)}")
+    revision.labels = revision.labels.mapped(names)
+    return revision, unknown, len(rows)
+
+
+def _take_from(revision: Revision, table: Any, at: Rows) -> None:
+    """A table's columns for the rows at those places; its empty cells change nothing."""
+    for name in table.column_names:
+        if name in ("key", "hash"):
+            continue
+        values = table.column(name)
+        if name in CHANGEABLE:
+            given = NameColumn.of(values)
+            is_given = given.codes >= 0
+            before = revision.labels if name == "label" else revision.splits
+            names = all_names(before, given)
+            codes = before.numbered_by(names)
+            codes[at[is_given]] = given.numbered_by(names)[is_given]
+            _replace(revision, name, NameColumn(codes, names))
+        else:
+            whole = _spread(plain_column(values, name, "--from"), at, len(revision))
+            _set_side(revision, name, whole, pc.is_valid(whole).to_numpy(zero_copy_only=False))
+
+
+def _set(revision: Revision, name: str, value: Any) -> None:
+    """One value for all rows."""
+    if name in CHANGEABLE:
+        codes = np.zeros(len(revision), np.int32) if value is not None else np.full(len(revision), -1, np.int32)
+        _replace(revision, name, NameColumn(codes, [] if value is None else [str(value)]))
+        return
+    kind = revision.manifest.side_type(name)
+    if isinstance(value, _Written) and not (kind is not None and pa.types.is_string(kind)):
+        value = value.value()
+    try:
+        scalar = pa.scalar(value, kind) if kind is not None else pa.scalar(value)
+    except (pa.ArrowException, ValueError, TypeError):
+        raise UsageError(f"--set {name}={value}: the column holds {kind}") from None
+    if value is None and kind is None:
+        raise UsageError(f"--set {name}=NULL: no record has a column {name!r}")
+    _set_side(revision, name, pa.repeat(scalar, len(revision)), np.ones(len(revision), bool))
+
+
+def _replace(revision: Revision, name: str, values: NameColumn) -> None:
+    if name == "label":
+        revision.labels = values
+    else:
+        revision.splits = values
+
+
+def _set_side(revision: Revision, name: str, values: Any, is_given: Any) -> None:
+    """A side column of the rows where it is given; the rows in which that changes something take it."""
+    table = revision.table
+    before = table.column(name).combine_chunks() if name in table.column_names else pa.nulls(len(table), values.type)
+    if before.type != values.type:
+        raise UsageError(f"column {name!r} holds {before.type} in the store and {values.type} in the table: cast it there")
+    after = pc.if_else(pa.array(is_given), values, before)
+    same = pc.fill_null(pc.equal(after, before), False).to_numpy(zero_copy_only=False)
+    both_null = pc.and_(pc.is_null(after), pc.is_null(before)).to_numpy(zero_copy_only=False)
+    table = table.drop_columns([name]) if name in table.column_names else table
+    revision.table = table.append_column(name, after)
+    revision.takes_side = revision.takes_side | ~(same | both_null)
+
+
+def _spread(values: Any, at: Rows, count: int) -> Any:
+    """Values at those places among `count`, NULL elsewhere."""
+    values = values.combine_chunks() if isinstance(values, pa.ChunkedArray) else values
+    places = np.full(count, -1, np.int64)
+    places[at] = np.arange(len(at))
+    return values.take(pa.array(places, mask=places < 0))
+
+
+def _first(revision: Revision) -> list[tuple[str, str | None, str | None, str | None, str | None]]:
+    """The first records that change, in order of keys."""
+    keys = revision.table.column("key").to_pylist()
+    labels, splits = revision.before("label"), revision.before("split")
+    order = sorted(range(len(keys)), key=lambda row: keys[row].encode())[:FIRST_ROWS]
+    found = [(keys[i], labels[i], revision.labels[i], splits[i], revision.splits[i]) for i in order]
+    gone = revision.manifest.take(revision.gone[:FIRST_ROWS], ["key", "label", "split"]).to_pylist()
+    found += [(row["key"], row["label"], None, row["split"], None) for row in gone]
+    return found[:FIRST_ROWS]
+
+
+def _keyed(source: Any | None) -> Any | None:
+    """A table with the column `key`, which no two rows share, and its hash. Raises UsageError."""
+    if source is None:
+        return None
+    read = read_table(Path(source)) if isinstance(source, (str, Path)) else table_from(source)
+    table, name = read.table, source if isinstance(source, (str, Path)) else "the table"
+    if "key" not in table.column_names:
+        near = did_you_mean("key", table.column_names)
+        raise UsageError(f"--from {name}: it has no column 'key', which says which records its rows are for{near}")
+    facts = [column for column in table.column_names if column in COLUMNS and column not in ("key", *CHANGEABLE)]
+    if facts:
+        raise UsageError(f"--from {name}: {facts[0]!r} is a fact of the picture and cannot be changed: leave the column out")
+    table = table.filter(pc.is_valid(table.column("key")))
+    table = table.set_column(table.column_names.index("key"), "key", table.column("key").cast(pa.large_string()))
+    keys = table.column("key").to_pylist()
+    if len({*keys}) < len(keys):
+        twice = next(key for key in keys if keys.count(key) > 1)
+        raise UsageError(f"--from {name}: key {twice!r} is there twice")
+    return table.append_column("hash", pa.array(np.fromiter(map(text_hash, keys), np.uint64, len(keys))))
+
+
+def _read_set(values: Mapping[str, Any] | str | Sequence[str] | None) -> dict[str, Any]:
+    """Columns and values from a dict, or from "label=satin". Raises UsageError."""
+    if values is None:
+        return {}
+    if not isinstance(values, Mapping):
+        pieces = [piece.partition("=") for piece in ([values] if isinstance(values, str) else values)]
+        if any(not equals or not name.strip() for name, equals, _ in pieces):
+            raise UsageError("--set: write a column and its value, as --set label=satin")
+        values = {name.strip(): None if text.strip() == "NULL" else _Written(text.strip()) for name, _, text in pieces}
+    for name in values:
+        if name in COLUMNS and name not in CHANGEABLE:
+            raise UsageError(f"--set {name}=...: that is a fact of the picture, or its key, and cannot be changed")
+        if not re.fullmatch(r"[A-Za-z_][A-Za-z0-9_ .-]*", name):
+            raise UsageError(f"--set: {name!r} is no name for a column")
+        if name in CHANGEABLE and values[name] is not None and not str(values[name]).strip():
+            raise UsageError(f"--set {name}=: an empty {name} is none; write {name}=NULL for that")
+    return dict(values)
+
+
+class _Written(str):
+    """A value as it was typed: text for labels, splits and columns of text, else what it can be read as."""
+
+    def value(self) -> Fact:
+        return plain_value(str(self))
+
+
+def _for_sql(table: Any) -> Any:
+    return table.drop_columns(["hash", "sha256", "crc32"])

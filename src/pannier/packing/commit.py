@@ -1,0 +1,128 @@
+"""Commit: rows and a note become a snapshot at the end of a track, tried again where somebody else was first."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from pannier.dealing.shares import Dealing
+from pannier.errors import ConflictError, UsageError
+from pannier.sources.rows import LeftOut
+from pannier.storage.layout import snapshot_file
+from pannier.store import manifest as manifests
+from pannier.store.documents import Document, canonical, digest
+from pannier.store.facts import FactsByKey, author, now
+from pannier.store.leases import check_lease
+from pannier.store.left_out import publish_left_out
+from pannier.store.manifest import Manifest
+from pannier.store.names import Entry
+from pannier.store.snapshots import count_document
+from pannier.store.state import OpenedStore, State
+
+MOST_TRIES = 100
+
+
+@dataclass
+class Proposal:
+    """What a writer wants on top of a snapshot: `changes` are manifest rows with `removed`.
+
+    `classes` fixes the first classes' numbers; `name` and `description` are the dataset's, None for those before.
+    `content` is a manifest, written before, that takes the place of parent and changes.
+    """
+
+    changes: Any
+    note: str = ""
+    name: str | None = None
+    description: str | None = None
+    dealing: Dealing = field(default_factory=Dealing)
+    classes: Sequence[str] = ()
+    left_out: Sequence[LeftOut] = ()
+    change_counts: list[list[Any]] = field(default_factory=list)
+    facts: FactsByKey = field(default_factory=dict)
+    content: Manifest | None = None
+
+
+def commit(store: OpenedStore, track: str, build: Callable[[State | None], Proposal | None]) -> tuple[State | None, bool]:
+    """Makes the next snapshot of a track: (the track's snapshot, whether it is new).
+
+    `build` is asked again with the new head whenever another writer was first; None means that there is nothing to add.
+    """
+    for _ in range(MOST_TRIES):
+        last = store.tracks.last(track)
+        parent = store.state_of(last.snapshot) if last and last.snapshot else None
+        proposal = build(parent)
+        if proposal is None:
+            return parent, False
+        before = parent.manifest if parent is not None else Manifest.empty()
+        after = proposal.content
+        if after is None:
+            after = manifests.write(store.storage, before, proposal.changes)
+        document = _document(store, parent, proposal, after)
+        content = canonical(document)
+        snapshot_id = digest(content)
+        store.storage.create(snapshot_file(snapshot_id), content)
+        check_lease()
+        entry = Entry(last.number + 1 if last else 1, snapshot_id, document["time"], document["author"])
+        if store.tracks.append(track, entry):
+            return store.state_of(snapshot_id, after), True
+    raise ConflictError(f"track {track!r} was changed {MOST_TRIES} times by others in the meantime: try again later")
+
+
+def _document(store: OpenedStore, parent: State | None, proposal: Proposal, after: Manifest) -> Document:
+    assert after.base_file is not None
+    # pairs in the order in which splits were named, which decides ties
+    shares = [[name, f"{share.numerator}/{share.denominator}"] for name, share in (proposal.dealing.shares or {}).items()]
+    labels, names = after.codes("label")
+    present = {names[code] for code in np.unique(labels).tolist() if code >= 0}
+    return {
+        "format": "pannier snapshot 1",
+        "parents": [parent.id] if parent is not None else [],
+        "time": now(),
+        "author": author(),
+        "note": proposal.note,
+        "name": _first_said(proposal.name, None if parent is None else parent.name),
+        "description": _first_said(proposal.description, None if parent is None else parent.description),
+        "facts": proposal.facts,
+        "attachments": [],
+        "classes": number_classes(parent.classes if parent is not None else [], present, proposal.classes),
+        "records": len(after),
+        "counts": count_document(after),
+        "changes": proposal.change_counts,
+        "shares": shares or None,
+        "seed": proposal.dealing.seed if shares else None,
+        "dealing": proposal.dealing.to_document(),
+        "left_out": publish_left_out(store.storage, proposal.left_out),
+        "left_out_count": len(proposal.left_out),
+        "base": after.base_file.to_document(),
+        "delta": after.delta_file.to_document() if after.delta_file else None,
+        "content_id": after.content_id,
+    }
+
+
+def _first_said(*texts: str | None) -> str:
+    return next((text for text in texts if text is not None), "")
+
+
+def number_classes(known: Sequence[str], present: set[str], fixed: Sequence[str] = ()) -> list[str]:
+    """Classes in order of their numbers: those known keep theirs, then come those fixed, then new ones, sorted.
+
+    Integer labels are sorted as numbers in a first numbering where all are integers; otherwise by code point. Raises
+    UsageError where `fixed` gives a class that is known another number.
+    """
+    if fixed:
+        shared = min(len(fixed), len(known))
+        if list(fixed[:shared]) != list(known[:shared]) or len(set(fixed)) < len(fixed):
+            there = ",".join(known) or "none"
+            raise UsageError(f"--classes {','.join(fixed)}: classes keep their numbers along a track; there are {there}")
+        known = [*known, *fixed[shared:]]
+    new = present - set(known)
+    if not known and new and all(_is_integer(name) for name in new):
+        return sorted(new, key=lambda name: (int(name), name))
+    return [*known, *sorted(new)]
+
+
+def _is_integer(name: str) -> bool:
+    return name.removeprefix("-").isascii() and name.removeprefix("-").isdigit()

@@ -1,0 +1,168 @@
+"""Ingest: the pictures of a source become shards, each stored once, never held whole."""
+
+from __future__ import annotations
+
+import threading
+from dataclasses import dataclass, field
+from itertools import islice
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from pannier.columns import Rows
+from pannier.packing.seen import Seen
+from pannier.sources.checking import Checked, Checker, Checking, Progress
+from pannier.sources.rows import Chosen, LeftOut, Source
+from pannier.store.index import PictureIndex, publish_segment, restore_segments
+from pannier.store.manifest import FACTS, FIELDS
+from pannier.store.shards import Picture, ShardWriter
+from pannier.store.state import OpenedStore
+
+# what is known of a picture that is in the store; `number` is its row among those that were brought in
+SCHEMA = pa.schema([pa.field("number", pa.int64(), nullable=False), *(field for field in FIELDS if field.name in FACTS)])
+ROWS_AT_ONCE = 4096
+
+
+class PictureRows:
+    """Rows of facts, kept as Arrow, some 80 bytes of memory each. `table` gives them all."""
+
+    def __init__(self) -> None:
+        self._rows: list[tuple[Any, ...]] = []
+        self._batches: list[Any] = []
+
+    def add(self, number: int, checked: Checked) -> None:
+        self._rows.append((number, checked.sha256, checked.crc32, checked.byte_count, *checked.facts))
+        if len(self._rows) == ROWS_AT_ONCE:
+            self._flush()
+
+    def _flush(self) -> None:
+        columns = zip(*self._rows, strict=True)
+        arrays = [pa.array(values, field.type) for values, field in zip(columns, SCHEMA, strict=True)]
+        self._batches.append(pa.record_batch(arrays, schema=SCHEMA))
+        self._rows = []
+
+    def table(self) -> Any:
+        """All rows, in order of their numbers."""
+        if self._rows:
+            self._flush()
+        table = pa.Table.from_batches(self._batches, SCHEMA).unify_dictionaries()
+        return table.take(pa.array(np.argsort(table.column("number").to_numpy(), kind="stable")))
+
+
+@dataclass
+class Ingested:
+    """What became of the rows: facts of the pictures, and what could not be used."""
+
+    pictures: PictureRows = field(default_factory=PictureRows)
+    left_out: list[LeftOut] = field(default_factory=list)
+    new_pictures: int = 0
+    new_bytes: int = 0
+
+
+def ingest(
+    store: OpenedStore,
+    source: Source,
+    rows: Chosen,
+    how: Checking,
+    seen: Seen,
+    shard_bytes: int | None,
+    progress: Progress | None = None,
+) -> Ingested:
+    """Brings the pictures of `rows` into shards of so many bytes; those that are there already are not stored again.
+
+    What `seen` remembers of a file is not read again, as long as its picture is stored. Interrupted, what was read is kept.
+    shard_bytes of None: all of it but writing.
+    """
+    if shard_bytes is not None:
+        restore_segments(store.storage)
+    store.index.refresh()
+    return _Ingesting(store, seen, shard_bytes).run(source, rows, how, progress)
+
+
+class _Ingesting:
+    """Pictures on their way into shards, one of which is being written."""
+
+    def __init__(self, store: OpenedStore, seen: Seen, shard_bytes: int | None) -> None:
+        self._store, self._seen, self._shard_bytes = store, seen, shard_bytes
+        self._result = Ingested()
+        self._lock = threading.Lock()
+        self._stored: set[bytes] = set()
+        self._writer: ShardWriter | None = None
+
+    def run(self, source: Source, rows: Chosen, how: Checking, progress: Progress | None) -> Ingested:
+        rest = _recall(self._store.index, source, rows, self._seen, self._result)
+        try:
+            with Checker(source, how, self._is_known) as checker:
+                outcomes = zip(rest.tolist(), checker.check_all(rows.take(rest).rows(source)), strict=True)
+                for done, (number, outcome) in enumerate(outcomes, len(rows) - len(rest) + 1):
+                    self._take(source, number, outcome)
+                    if progress:
+                        progress(done, len(rows))
+            self._finish()
+            self._remember(at_end=True)
+        except KeyboardInterrupt:
+            self._finish()  # what was read is kept, so that the next pack goes on from here
+            raise
+        finally:
+            if self._writer:
+                self._writer.__exit__()
+        return self._result
+
+    def _is_known(self, sha256: bytes) -> bool:
+        with self._lock:
+            return sha256 in self._stored or self._store.index.has(sha256)
+
+    def _take(self, source: Source, number: int, outcome: Checked | LeftOut) -> None:
+        if isinstance(outcome, LeftOut):
+            self._result.left_out.append(outcome)
+            return
+        self._result.pictures.add(number, outcome)
+        if outcome.data is not None and outcome.sha256 not in self._stored:
+            self._store_picture(outcome, outcome.data)
+        file = source.file(outcome.row)
+        if file:
+            self._seen.add(file, outcome)
+        if self._writer and self._shard_bytes is not None and self._writer.byte_count >= self._shard_bytes:
+            self._finish()
+
+    def _store_picture(self, checked: Checked, data: bytes) -> None:
+        if self._shard_bytes is not None:
+            self._writer = self._writer or ShardWriter(self._store.storage)
+            self._writer.add(_picture(checked, data))
+        with self._lock:
+            self._stored.add(checked.sha256)
+        self._result.new_pictures += 1
+        self._result.new_bytes += checked.byte_count
+
+    def _finish(self) -> None:
+        writer, self._writer = self._writer, None  # at once: an interruption must not finish it a second time
+        if writer is not None:
+            with writer:
+                name, located = writer.finish()
+                publish_segment(self._store.storage, name, located)
+            self._remember()
+
+    def _remember(self, *, at_end: bool = False) -> None:
+        if self._shard_bytes is not None:
+            self._seen.flush(at_end=at_end)
+
+
+def _recall(index: PictureIndex, source: Source, rows: Chosen, seen: Seen, result: Ingested) -> Rows:
+    """Takes in what is remembered of files that have not changed and whose pictures are stored; the numbers of the rest."""
+    rest: list[Any] = []
+    every = rows.rows(source)
+    for at in range(0, len(rows), ROWS_AT_ONCE):
+        part = list(islice(every, ROWS_AT_ONCE))
+        entries = seen.find([source.file(row) for row in part])
+        found = np.flatnonzero(entries >= 0)
+        if len(found):
+            found = found[index.find(seen.digests(entries[found])).segment >= 0]
+        for i in found.tolist():
+            result.pictures.add(at + i, seen.checked(part[i], int(entries[i])))
+        rest.append(at + np.setdiff1d(np.arange(len(part)), found))
+    return np.concatenate(rest) if rest else np.empty(0, np.int64)
+
+
+def _picture(checked: Checked, data: bytes) -> Picture:
+    return Picture(checked.row.key, data, checked.sha256, checked.crc32, checked.facts, checked.perceptual_hash)

@@ -1,0 +1,388 @@
+"""Packing: a source becomes a snapshot. What came in, what was there, what was left out and why, is all said."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, fields
+from pathlib import Path
+from typing import Any, Literal
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from pannier.columns import Rows, order_by_hash
+from pannier.dealing.shares import Dealing, DealingOptions
+from pannier.errors import SourceError, UsageError
+from pannier.hashing import Hashes, text_hash
+from pannier.images.facts import MAX_PIXELS
+from pannier.images.recode import read_recoding
+from pannier.machine import usable_cores
+from pannier.packing.commit import Proposal, commit
+from pannier.packing.grouping import settle
+from pannier.packing.ingest import Ingested, ingest
+from pannier.packing.merging import Counts, merge, refuse_both_sides_changed, rows_gone
+from pannier.packing.revision import Revision
+from pannier.packing.seen import Seen
+from pannier.sources.checking import Checker, Checking, Progress
+from pannier.sources.opening import ReadingOptions, as_source
+from pannier.sources.rows import Chosen, LeftOut, Source
+from pannier.sources.rules import RuleError, RuleOptions, rows_without_label
+from pannier.sources.selection import Selection, examples, select
+from pannier.sources.several import choose
+from pannier.storage.layout import FORMAT_FILE, LEASES
+from pannier.storage.memory import MemoryStorage
+from pannier.storage.opening import open_storage
+from pannier.store.facts import Fact, read_facts
+from pannier.store.leases import WRITER, holding
+from pannier.store.manifest import COLUMNS, FACTS, SCHEMA, Manifest
+from pannier.store.names import FIRST_TRACK, checked_name
+from pannier.store.places import perceptual_hashes
+from pannier.store.shards import DEFAULT_SHARD_BYTES
+from pannier.store.snapshots import count_document
+from pannier.store.state import OpenedStore, State, create_store, is_empty, open_store
+
+FIRST_ROWS = 20
+
+
+@dataclass(frozen=True, kw_only=True)
+class PackOptions(DealingOptions, RuleOptions, ReadingOptions):
+    """What is said of a pack.
+
+    Of the source: picture, root, encoding and separator for tables, include and exclude for folders and archives. Rules,
+    SQL over the source's columns: label, where, label_pattern, key, split_by, keep and rename, see `Rules`; class_names:
+    names for numeric labels, a table's path or a dict. unlabeled, only_classes, per_class: see `Selection`.
+
+    shares: deals records to splits, e.g. {"train": 75, "val": 15, "test": 10}; count, carve and of, folds, group_by, near
+    (bits), freeze and allow_leaks: see `Dealing`. All of it, and `seed`, is kept for later packs.
+    classes: the classes in order of their numbers.
+    longest_side (pixels), encode ("jpeg:90", "png", "webp:80"): pictures are recoded before they are stored.
+    name, description: of the dataset, kept along the track. facts: of this snapshot, e.g. {"camera": "B"}.
+    into: a prefix for all keys. mirror: records below it that the source does not have are removed.
+    resplit: deal although the source has splits. relabel: the source's labels win.
+    strict: refuse instead of leaving out; nothing is written then. thorough: read again what has not changed since.
+    shard_bytes or shards: how large, or how many.
+    """
+
+    note: str = ""
+    name: str | None = None
+    description: str | None = None
+    facts: Mapping[str, Fact] | str | Sequence[str] | None = None
+    unlabeled: Literal["leave", "keep"] = "leave"
+    classes: str | Sequence[str] = ()
+    only_classes: str | Sequence[str] = ()
+    per_class: int | None = None
+    longest_side: int | None = None
+    encode: str | None = None
+    into: str = ""
+    mirror: bool = False
+    resplit: bool = False
+    relabel: bool = False
+    allow_missing_classes: bool = False
+    strict: bool = False
+    thorough: bool = False
+    track: str = FIRST_TRACK
+    shard_bytes: int = DEFAULT_SHARD_BYTES
+    shards: int | None = None
+    max_pixels: int = MAX_PIXELS
+    workers: int | None = None
+
+    @property
+    def prefix(self) -> str:
+        return self.into.strip("/") + "/" if self.into else ""
+
+    def selection(self, seed: int) -> Selection:
+        wanted = (self.unlabeled, names_in(self.only_classes), self.per_class, seed)
+        return Selection(*wanted, self.allow_missing_classes, names_in(self.classes))
+
+    def about(self) -> dict[str, Any]:
+        """What the snapshot's document takes as it is."""
+        said = {"note": self.note, "name": self.name, "description": self.description}
+        return {**said, "classes": names_in(self.classes), "facts": read_facts(self.facts)}
+
+
+@dataclass(kw_only=True)
+class PackResult(Counts):
+    """What packing did, or with `preview` would do. `state` is the track's newest; `is_new` says whether packing made it.
+
+    `funnel` tells how many of all `rows` of the source each condition left, `first` the first rows that are brought in as
+    (key, label, split), `counts` how many records there are then by (class, split), `origins` by class what its labels were
+    before renaming.
+    """
+
+    state: State | None
+    is_new: bool
+    left_out: list[LeftOut] = field(default_factory=list)
+    funnel: list[tuple[str, int]] = field(default_factory=list)
+    rows: int = 0
+    skipped: int = 0
+    without_label: int = 0
+    new_pictures: int = 0
+    new_bytes: int = 0
+    first: list[tuple[str, str | None, str | None]] = field(default_factory=list)
+    counts: dict[tuple[str | None, str | None], int] = field(default_factory=dict)
+    origins: dict[str, dict[str, int]] = field(default_factory=dict)
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data for JSON."""
+        plain = {each.name: getattr(self, each.name) for each in fields(self) if each.name not in ("state", "deviation")}
+        told = self.state.told_briefly() if self.state is not None else {}
+        return (
+            told
+            | plain
+            | {
+                "deviation": [{"label": label, "records": count} for label, count in self.deviation.items()],
+                "funnel": [{"where": where, "rows": count} for where, count in self.funnel],
+                "left_out": [item._asdict() for item in self.left_out],
+                "first": [{"key": key, "label": label, "split": split} for key, label, split in self.first],
+                "counts": [{"label": label, "split": split, "records": n} for (label, split), n in self.counts.items()],
+            }
+        )
+
+
+def pack(
+    store: OpenedStore,
+    source: Any,
+    options: PackOptions,
+    *,
+    preview: bool = False,
+    progress: Progress | None = None,
+) -> PackResult:
+    """Brings a source in as the next snapshot of a track.
+
+    source: a path of a folder, archive, table, arrays or TOML file that names several; a list of paths; a data frame, Arrow
+    table or dicts, one a row; a dict of arrays. preview: all of it but writing. progress: called with (pictures done,
+    pictures in all). Holds at most a few blocks and pictures in memory. Raises SourceError, UsageError, ConflictError,
+    StoreError.
+    """
+    packing = _Packing(store, options, preview)
+    if preview:
+        return packing.run(source, progress)
+    with holding(store.storage, WRITER):
+        return packing.run(source, progress)
+
+
+def pack_at(
+    address: str | Path, source: Any, options: PackOptions, *, preview: bool = False, progress: Progress | None = None
+) -> tuple[OpenedStore, PackResult]:
+    """`pack` into the store at an address, made where nothing or an empty folder is; a failed first pack leaves none."""
+    storage = open_storage(address)
+    was_there = storage.is_there()
+    is_first = not was_there or is_empty(storage)
+    if not is_first or preview:
+        store = OpenedStore.on(MemoryStorage()) if is_first else open_store(str(address))
+        return store, pack(store, source, options, preview=preview, progress=progress)
+    store = create_store(str(address))
+    try:
+        return store, pack(store, source, options, progress=progress)
+    except BaseException:
+        if {*storage.list("")} <= {FORMAT_FILE, LEASES} and not storage.list(LEASES):
+            storage.remove(FORMAT_FILE)
+            storage.prune("")
+            if not was_there:
+                storage.discard()
+        raise
+
+
+def names_in(names: str | Sequence[str]) -> tuple[str, ...]:
+    """Names parted by commas, or in a list."""
+    return tuple(name.strip() for name in (names.split(",") if isinstance(names, str) else names) if name.strip())
+
+
+class _Packing:
+    """One pack: what was said of it, what is to be brought in, laid on top of whatever the track's head is at its turn."""
+
+    def __init__(self, store: OpenedStore, options: PackOptions, preview: bool) -> None:
+        checked_name(options.track)
+        if options.shards is not None and options.shards < 1:
+            raise UsageError(f"shards = {options.shards}: must be 1 or more")
+        self._store, self._options, self._preview = store, options, preview
+        self._said = options.read_dealing()
+        self._about = options.about()
+        self._recoding = read_recoding(options.longest_side, options.encode)
+        head = store.tracks.head(options.track)
+        self._known = store.state_of(head.snapshot) if head else None
+        self._dealing = self._said.upon(self._known.dealing if self._known is not None else Dealing())
+        way = f"{self._recoding.text if self._recoding else ''} {options.max_pixels}"
+        self._seen = Seen(store.storage, way, forget=options.thorough)
+        self._workers = options.workers or usable_cores()
+        self._passed: list[LeftOut] = []
+        self._done = Counts()
+        self._left_out: list[LeftOut] = []
+        self._counts: dict[tuple[str | None, str | None], int] = {}
+
+    def run(self, source: Any, progress: Progress | None) -> PackResult:
+        opened = self._opened(source)
+        everything, chosen, hashes = self._selected(opened)
+        if self._options.strict:
+            self._refuse_any(opened, chosen)
+        ingested = self._ingested(opened, chosen, progress)
+        self._incoming = _incoming(ingested.pictures.table(), chosen, hashes, self._options.prefix)
+        if not len(self._incoming):
+            unusable = examples(ingested.left_out)
+            raise SourceError(f"none of the {len(chosen)} pictures in {opened.name} can be used: {unusable}")
+        prefix = self._options.prefix
+        self._passed += [LeftOut(prefix + item.key, item.kind, item.reason) for item in ingested.left_out]
+        self._source_keys = _below(prefix, chosen.keys) if self._options.mirror else None
+        state, is_new = self._committed()
+        return PackResult(
+            **vars(self._done),
+            state=state,
+            is_new=is_new,
+            left_out=self._left_out,
+            funnel=chosen.funnel,
+            rows=len(opened.table()) if chosen.funnel else len(chosen),
+            skipped=sum(item.kind == "skipped" for item in opened.passed),
+            without_label=len(rows_without_label(everything)),
+            new_pictures=ingested.new_pictures,
+            new_bytes=ingested.new_bytes,
+            first=_first(chosen, prefix),
+            counts=self._counts if self._preview or state is None else state.counts,
+            origins=_origins(chosen),
+        )
+
+    def _opened(self, source: Any) -> Source:
+        """The source, where what is said of it goes together with what it is."""
+        options = self._options
+        opened = as_source(source, keep_splits=not options.resplit, is_known=self._seen.is_known, **options.reading())
+        laid_out = getattr(opened, "laid_out", None)
+        if options.mirror and laid_out is not None and laid_out.where:
+            raise UsageError(
+                f"{opened.name} holds a part of a snapshot alone (exported --where {laid_out.where}): with --mirror all other "
+                "records would be removed; leave --mirror out, or export the whole of it"
+            )
+        if opened.fixed_splits and self._said.shares is not None and options.carve is None:
+            raise UsageError(
+                "the source has split folders already; say --resplit to deal its pictures anew by the shares, or carve a "
+                "split out of one of them with --carve val=15% --of train"
+            )
+        return opened
+
+    def _selected(self, source: Source) -> tuple[Chosen, Chosen, Hashes]:
+        """(all rows that rules leave, those to bring in by order of the hashes of their keys to be, those hashes)."""
+        rules = self._options.read_rules(self._dealing.group_by)
+        try:
+            everything = choose(source, rules)
+        except RuleError as error:
+            if error.argument != "group_by" or self._options.group_by:
+                raise
+            what = f"groups are kept since an earlier pack, and {error}; give this source a --group-by of its own"
+            raise UsageError(what) from None
+        chosen, self._passed = select(source, rules, everything, self._options.selection(self._dealing.seed))
+        taken = set(chosen.side.column_names if chosen.side else ()) & set(COLUMNS)
+        if taken:
+            raise UsageError(f"--keep {min(taken)}: every record has that already; give the side column another name")
+        texts = (self._options.prefix + key for key in chosen.key_texts())
+        hashes = np.fromiter(map(text_hash, texts), np.uint64, len(chosen))
+        order = order_by_hash(hashes, chosen.keys)
+        return everything, chosen.take(order), hashes[order]
+
+    def _refuse_any(self, source: Source, chosen: Chosen) -> None:
+        """Raises SourceError where something cannot be used."""
+        with Checker(source, Checking(self._workers, self._options.max_pixels)) as checker:
+            unusable = [each for each in checker.check_all(chosen.rows(source)) if isinstance(each, LeftOut)]
+        broken = [item for item in [*self._passed, *unusable] if item.kind != "no label"]
+        if broken:
+            count = f"{len(broken)} picture{'s' if len(broken) > 1 else ''}"
+            raise SourceError(f"--strict: {count} cannot be used and nothing was written: {examples(broken)}")
+
+    def _ingested(self, source: Source, chosen: Chosen, progress: Progress | None) -> Ingested:
+        shard_bytes = self._options.shard_bytes
+        if self._options.shards:
+            shard_bytes = max(1, -(-int(source.byte_counts(chosen.numbers).sum()) // self._options.shards))
+        how = Checking(self._workers, self._options.max_pixels, self._recoding)
+        return ingest(self._store, source, chosen, how, self._seen, None if self._preview else shard_bytes, progress)
+
+    def _committed(self) -> tuple[State | None, bool]:
+        """The track's newest snapshot, and whether it was made now."""
+        if not self._preview:
+            return commit(self._store, self._options.track, self.propose)
+        self.propose(self._known)
+        return self._known, False
+
+    def propose(self, parent: State | None) -> Proposal | None:
+        """What the pictures make of a snapshot; None where nothing is new."""
+        manifest = parent.manifest if parent is not None else Manifest.empty()
+        if parent is not None and (self._known is None or parent.id != self._known.id):
+            known = self._known.manifest if self._known is not None else Manifest.empty()
+            refuse_both_sides_changed(self._incoming, manifest, known)
+        before = parent.dealing if parent is not None else Dealing()
+        dealing = self._said.upon(before)
+        revision, self._done = merge(self._incoming, manifest, relabel=self._options.relabel)
+        if self._source_keys is not None:
+            revision.gone = rows_gone(manifest, self._source_keys, self._options.prefix)
+        if not revision.is_empty or self._said.deals:
+            acting = dealing.acting(before, () if parent is None else parent.splits)
+            counts = {} if parent is None else parent.counts
+            revision, self._done.deviation = settle(revision, counts, acting, self._likeness)
+        self._count(revision)
+        if revision.is_empty and not self._says_something(parent, dealing):
+            return None
+        return Proposal(
+            changes=revision.changes(),
+            dealing=dealing,
+            left_out=self._left_out,
+            change_counts=revision.change_counts(),
+            **self._about,
+        )
+
+    def _likeness(self, sha256: Any) -> Hashes:
+        return perceptual_hashes(self._store.storage, self._store.index, sha256)
+
+    def _count(self, revision: Revision) -> None:
+        self._done.removed = len(revision.gone)
+        self._done.added = int((~revision.is_there).sum())
+        self._left_out = self._passed + revision.left_out
+        after = Manifest(revision.manifest.table(), revision.changes(), {}) if self._preview else None
+        self._counts = {} if after is None else {(a, b): n for a, b, n in count_document(after)}
+
+    def _says_something(self, parent: State | None, dealing: Dealing) -> bool:
+        """Whether there is something to keep though no record changes: a split was frozen, the dataset named."""
+        if parent is None:
+            return False
+        renamed = any(self._about[said] not in (None, getattr(parent, said)) for said in ("name", "description"))
+        return renamed or dealing.frozen != parent.dealing.frozen
+
+
+def _first(chosen: Chosen, prefix: str) -> list[tuple[str, str | None, str | None]]:
+    some = chosen.take(np.arange(min(FIRST_ROWS, len(chosen))))
+    rows = zip(some.keys.to_pylist(), some.labels.to_list(), some.splits.to_list(), strict=True)
+    return sorted((prefix + key, label, split) for key, label, split in rows)
+
+
+def _origins(chosen: Chosen) -> dict[str, dict[str, int]]:
+    """By class what its labels were before renaming, the most frequent first."""
+    origins: dict[str, Counter[str]] = {}
+    assert chosen.raw_labels is not None
+    pairs = Counter(zip(chosen.labels.to_list(), chosen.raw_labels.to_list(), strict=True))
+    for (label, raw), count in pairs.items():
+        if label is not None and raw is not None:
+            origins.setdefault(label, Counter())[raw] = count
+    return {label: dict(before.most_common()) for label, before in sorted(origins.items())}
+
+
+def _incoming(pictures: Any, chosen: Chosen, hashes: Hashes, prefix: str) -> Any:
+    """The pictures that are in the store now, as manifest rows, with labels and splits as the source has them."""
+    numbers = pictures.column("number").to_numpy()
+    columns: dict[str, Any] = {
+        "hash": hashes[numbers],
+        "key": _below(prefix, chosen.keys.take(numbers)),
+        "label": chosen.labels.take(numbers).to_arrow(),
+        "split": chosen.splits.take(numbers).to_arrow(),
+    }
+    columns |= {name: pictures.column(name) for name in FACTS}
+    table = pa.table([columns[name] for name in SCHEMA.names], schema=SCHEMA)
+    for name, values in _side_columns(chosen, numbers).items():
+        table = table.append_column(name, values)
+    return table
+
+
+def _below(prefix: str, keys: Any) -> Any:
+    return pc.binary_join_element_wise(pa.scalar(prefix, keys.type), keys, pa.scalar("", keys.type))
+
+
+def _side_columns(chosen: Chosen, numbers: Rows) -> dict[str, Any]:
+    if chosen.side is None:
+        return {}
+    return {name: chosen.side.column(name).take(pa.array(numbers)) for name in chosen.side.column_names}

@@ -1,0 +1,199 @@
+"""A revision: rows that are new or changed upon a snapshot, and what becomes of them. Whole columns at a time."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from pannier.columns import Digests, NameColumn, Rows, all_names, differs, digests_of, order_by_hash
+from pannier.dealing.splits import Flags
+from pannier.errors import UsageError
+from pannier.sources.rows import LeftOut
+from pannier.store.manifest import COLUMNS, REMOVED, SCHEMA, Manifest, names_there
+
+
+@dataclass
+class Revision:
+    """Rows upon a manifest, in order of (hash of key, key) unless rows were added to them since.
+
+    `table` has the manifest's columns, and side columns; `there` are the rows' numbers in the manifest, -1 for none;
+    `takes_side` says whether the table's side columns win over the manifest's; `labels` and `splits` win over the table's.
+    `gone` are records of the manifest, not among the rows, that are removed; `left_out` is what was kept from happening;
+    `side_is_whole` says that NULL in the table's side columns wins too.
+    """
+
+    manifest: Manifest
+    table: Any
+    there: Rows
+    takes_side: Flags
+    labels: NameColumn
+    splits: NameColumn
+    gone: Rows = field(default_factory=lambda: np.empty(0, np.int64))
+    left_out: list[LeftOut] = field(default_factory=list)
+    side_is_whole: bool = False
+
+    @staticmethod
+    def of_records(manifest: Manifest, rows: Rows, gone: Rows | None = None) -> Revision:
+        """Those records of a manifest as they are, with all their side columns, to be changed; `gone` are removed."""
+        table = manifest.take(rows)
+        return Revision(
+            manifest,
+            table,
+            rows,
+            np.zeros(len(rows), bool),
+            NameColumn.of(table.column("label")),
+            NameColumn.of(table.column("split")),
+            np.empty(0, np.int64) if gone is None else gone,
+            side_is_whole=True,
+        )
+
+    def __len__(self) -> int:
+        return len(self.there)
+
+    @property
+    def is_empty(self) -> bool:
+        return not len(self) and not len(self.gone)
+
+    @property
+    def digests(self) -> Digests:
+        return digests_of(self.table.column("sha256"))
+
+    @property
+    def is_there(self) -> Flags:
+        return self.there >= 0
+
+    @property
+    def is_other_picture(self) -> Flags:
+        """Which rows give a record that is there another picture."""
+        is_other = self.is_there.copy()
+        theirs = digests_of(self.manifest.take(self.there[self.is_there], ["sha256"]).column(0))
+        is_other[self.is_there] = (self.digests[self.is_there] != theirs).any(axis=1)
+        return is_other
+
+    def key(self, row: int) -> str:
+        key: str = self.table.column("key")[row].as_py()
+        return key
+
+    def keys(self, rows: Any) -> list[str]:
+        keys: list[str] = self.table.column("key").take(pa.array(rows)).to_pylist()
+        return keys
+
+    def before(self, column: str) -> NameColumn:
+        """A column of names as the manifest has it for the rows; those that are not there have none."""
+        return names_there(self.manifest, self.there, column)
+
+    def only(self, rows: Any) -> Revision:
+        rows = np.arange(len(self))[rows]
+        return Revision(
+            self.manifest,
+            self.table.take(pa.array(rows)),
+            self.there[rows],
+            self.takes_side[rows],
+            self.labels.take(rows),
+            self.splits.take(rows),
+            self.gone,
+            self.left_out,
+            self.side_is_whole,
+        )
+
+    def with_records(self, rows: Rows) -> Revision:
+        """And those records of the manifest, which are not among the rows yet, as they are."""
+        if not len(rows):
+            return self
+        taken = self.manifest.take(rows, None if self.side_is_whole else SCHEMA.names)
+        table = self.table.select([*SCHEMA.names, *side_names(self.table)])
+        table = pa.concat_tables([table, taken], promote_options="default").unify_dictionaries()
+        return Revision(
+            self.manifest,
+            table,
+            np.concatenate([self.there, rows]),
+            np.append(self.takes_side, np.zeros(len(rows), bool)),
+            joined(self.labels, NameColumn.of(taken.column("label"))),
+            joined(self.splits, NameColumn.of(taken.column("split"))),
+            self.gone,
+            self.left_out,
+            self.side_is_whole,
+        )
+
+    def changes(self) -> Any:
+        """The rows as a change of the manifest; what side columns it has for them stays."""
+        table = self.table
+        for name, values in (("label", self.labels), ("split", self.splits)):
+            table = table.set_column(table.schema.get_field_index(name), SCHEMA.field(name), values.to_arrow())
+        for name in sorted({*side_names(table), *self.manifest.side_columns}):
+            ours, theirs = both_sides(table, self.there, self.manifest, name)
+            wins = ours if self.side_is_whole else pc.coalesce(ours, theirs)
+            values = pc.if_else(pa.array(self.takes_side), wins, theirs)
+            table = table.drop_columns([name]) if name in table.column_names else table
+            table = table.append_column(name, values)
+        table = table.append_column(REMOVED, pa.array(np.zeros(len(table), bool)))
+        if len(self.gone):
+            gone = self.manifest.take(self.gone).append_column(REMOVED, pa.array(np.ones(len(self.gone), bool)))
+            table = pa.concat_tables([table, gone], promote_options="default").unify_dictionaries()
+        return table.take(pa.array(order_by_hash(table.column("hash").to_numpy(), table.column("key"))))
+
+    def change_counts(self) -> list[list[Any]]:
+        """What changed by kind, class and split: [kind, label, split, records]."""
+        kinds = ["added", "changed", "relabelled", "moved", "described"]
+        is_there = self.is_there
+        kind = np.zeros(len(self), np.int64)
+        is_other_label = differs(self.before("label"), self.labels)[is_there]
+        is_other_split = differs(self.before("split"), self.splits)[is_there]
+        kind[is_there] = np.where(is_other_label, 2, np.where(is_other_split, 3, 4))
+        kind[self.is_other_picture] = 1
+        rows = np.stack([kind, self.labels.codes, self.splits.codes])
+        table, counts = np.unique(rows, axis=1, return_counts=True)
+        labels, splits = [*self.labels.names, None], [*self.splits.names, None]
+        lines = [
+            [kinds[k], labels[label], splits[split], count]
+            for (k, label, split), count in zip(table.T.tolist(), counts.tolist(), strict=True)
+        ]
+        gone = Counter(
+            zip(*(names_there(self.manifest, self.gone, name).to_list() for name in ("label", "split")), strict=True)
+        )
+        lines += [["removed", label, split, count] for (label, split), count in gone.items()]
+        return sorted(lines, key=lambda line: tuple(str(part or "") for part in line[:3]))
+
+
+def joined(first: NameColumn, second: NameColumn) -> NameColumn:
+    names = all_names(first, second)
+    return NameColumn(np.concatenate([first.numbered_by(names), second.numbered_by(names)]), names)
+
+
+def side_names(table: Any) -> list[str]:
+    return [name for name in table.column_names if name not in COLUMNS and name != REMOVED.name]
+
+
+def both_sides(table: Any, there: Rows, manifest: Manifest, name: str) -> tuple[Any, Any]:
+    """A side column as a table and as a manifest has it for some rows, NULL where it has none. Raises UsageError."""
+    is_there = there >= 0
+    ours = table.column(name).combine_chunks() if name in table.column_names else None
+    theirs = None
+    if name in manifest.side_columns:
+        values = manifest.take(there[is_there], [name]).column(0).combine_chunks()
+        theirs = values.take(pa.array(np.cumsum(is_there) - 1, mask=~is_there))
+    if ours is not None and theirs is not None and ours.type != theirs.type:
+        if not pa.types.is_null(ours.type):
+            raise UsageError(
+                f"side column {name!r} holds {theirs.type} in the store and {ours.type} in the source: cast it, as in "
+                f"--keep 'CAST({name} AS ...) as {name}', or keep it under another name"
+            )
+        ours = None
+    kind = ours.type if ours is not None else theirs.type  # type: ignore[union-attr]
+    nothing = pa.nulls(len(there), kind)
+    return nothing if ours is None else ours, nothing if theirs is None else theirs
+
+
+def side_differs(table: Any, there: Rows, manifest: Manifest) -> Flags:
+    """Records that are there, and of which the table says something else in a side column."""
+    found = np.zeros(len(there), bool)
+    for name in side_names(table):
+        ours, theirs = both_sides(table, there, manifest, name)
+        is_other = pc.or_(pc.is_null(theirs), pc.fill_null(pc.not_equal(ours, theirs), False))
+        found |= pc.and_(pc.is_valid(ours), is_other).to_numpy(zero_copy_only=False).astype(bool)
+    return found & (there >= 0)

@@ -1,0 +1,47 @@
+"""Addresses: of storages, and of snapshots in them as STORE@NAME."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Iterator
+from pathlib import Path
+
+from pannier.errors import UsageError
+from pannier.storage.local import LocalStorage
+from pannier.storage.memory import MemoryStorage
+from pannier.storage.protocol import Storage
+
+_MEMORY = "memory://"
+_PIECE_BYTES = 1 << 20
+
+# the named storages of this process
+_in_memory: dict[str, MemoryStorage] = {}
+
+
+def open_storage(address: str | Path) -> Storage:
+    """The storage at an address: a directory's path, or memory://NAME. Raises UsageError for another scheme."""
+    text = str(address)
+    if text.startswith(_MEMORY):
+        return _in_memory.setdefault(text, MemoryStorage(text))
+    scheme = re.match(r"[A-Za-z][A-Za-z0-9+.-]*(?=://)", text)
+    if scheme:
+        raise UsageError(f"{text}: a store lies in a directory, or in memory://NAME; {scheme[0]}:// is not known")
+    return LocalStorage(address)
+
+
+def parted_address(text: str) -> tuple[str, str]:
+    """STORE@NAME parted; NAME is "main" where none is given. An "@" that belongs to an existing path is no separator."""
+    store, at, name = text.rpartition("@")
+    if not at or not store or os.sep in name or Path(text).is_dir():
+        return text, "main"
+    return store, name
+
+
+def pieces_of(storage: Storage, name: str) -> Iterator[bytes]:
+    """A file's content, a megabyte at a time. Raises NotFoundError, StoreError."""
+    size, at = storage.size(name), 0
+    while at < size:
+        piece = storage.read(name, at, _PIECE_BYTES)
+        yield piece
+        at += len(piece) or size

@@ -1,0 +1,110 @@
+"""The one narrow interface to a store's bytes. Whatever is above works on each kind of storage alike."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from types import TracebackType
+from typing import Any, Protocol, runtime_checkable
+
+
+class Reader(Protocol):
+    """Reads ranges of a few files, many times. Not for several threads at once; `close` may be called twice."""
+
+    def read_into(self, name: str, offset: int, buffer: memoryview) -> int:
+        """Fills the buffer from there on: how many bytes came, fewer where the file ends."""
+
+    def close(self) -> None: ...
+
+
+class Draft(Protocol):
+    """A file in the making; a context manager that removes it unless it was published.
+
+    `sink` takes bytes and is closed by `content`, `publish` or `discard`. After any exception, Ctrl-C included, nothing is
+    left; after a kill a draft may be, which no listing shows.
+    """
+
+    sink: Any
+
+    def content(self) -> Any:
+        """All that was written, as an Arrow buffer."""
+
+    def flush_early(self) -> None:
+        """What was written so far goes to the disk, so that `publish` has less to wait for. For any thread."""
+
+    def publish(self, name: str) -> bool:
+        """Gives the file its final name, whole and flushed, if that name is free; False where it is taken."""
+
+    def discard(self) -> None: ...
+
+    def __enter__(self) -> Draft: ...
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None: ...
+
+
+@runtime_checkable
+class Storage(Protocol):
+    """Files by name: relative, with `/`; one that leads elsewhere is refused with DamageError.
+
+    Nothing is ever rewritten: a name is free or taken. Safe between threads and processes; holds nothing open.
+    `address` is what `open_storage` opens it by. Whatever is not there raises NotFoundError, whatever the disk refuses
+    StoreError.
+    """
+
+    address: str
+
+    def read(self, name: str, offset: int = 0, length: int | None = None) -> bytes:
+        """The bytes of a range, or of all from `offset`."""
+
+    def view(self, name: str) -> Any:
+        """A whole file as an Arrow buffer, mapped where that can be."""
+
+    def reader(self, open_files: int = 32) -> Reader: ...
+
+    def exists(self, name: str) -> bool: ...
+
+    def size(self, name: str) -> int:
+        """Bytes of a file."""
+
+    def list(self, folder: str) -> Sequence[str]:
+        """The sorted names, without the folder, of what lies directly in a folder; no drafts; none where it is not there."""
+
+    def create(self, name: str, content: bytes) -> bool:
+        """Publishes a small file whole; False where that name is taken already (nothing is changed then)."""
+
+    def draft(self, folder: str) -> Draft:
+        """A new file in the making that will be published into `folder`."""
+
+    def drafts(self) -> Sequence[str]:
+        """Drafts that lie there, of writers at work or ended; `remove` takes them."""
+
+    def remove(self, name: str) -> None: ...
+
+    def prune(self, folder: str) -> None:
+        """Takes folders below that one away that hold nothing any more."""
+
+    def changed(self, name: str) -> float:
+        """When a file was made, in seconds, as the storage's own clock tells it."""
+
+    def now(self) -> float:
+        """The time by that clock: clocks of machines play no part."""
+
+    def free_bytes(self) -> int | None:
+        """How much can still be written; None where that is not known."""
+
+    def is_there(self) -> bool:
+        """Whether the storage itself is there, be it empty."""
+
+    def discard(self) -> None:
+        """Takes the storage itself away, if it holds nothing."""
+
+    def below(self, folder: str) -> Storage:
+        """The files of a folder as a storage of their own."""
+
+    def link(self, name: str, path: Path) -> None:
+        """Makes `path`, outside, a link to a file. Raises StoreError where the storage cannot."""
+
+    def is_linked(self, name: str) -> bool:
+        """Whether something outside is a link to a file."""

@@ -1,0 +1,121 @@
+"""Records: one picture of a snapshot, and all of them as a table that SQL can ask."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any, Self
+
+import numpy as np
+import pyarrow as pa
+
+from pannier.columns import Rows, numbers_of
+from pannier.errors import NotFoundError, UsageError, did_you_mean
+from pannier.sources.rules import holds
+from pannier.storage.protocol import Storage
+from pannier.store.index import PictureIndex
+from pannier.store.manifest import COLUMNS, Manifest
+from pannier.store.places import pictures_of
+
+if TYPE_CHECKING:
+    from pannier.images.decode import Pixels
+    from pannier.images.placement import Box
+    from pannier.images.treatment import Treatment
+
+# what no reader of records needs, or cannot read
+HIDDEN = ("hash", "crc32", "turn", "progressive", "removed")
+
+
+@dataclass(frozen=True)
+class Record:
+    """One picture in a snapshot. `size` is (height, width) of the upright picture, in pixels."""
+
+    key: str
+    label: str | None
+    split: str | None
+    size: tuple[int, int]
+    byte_count: int
+    format: str
+    mode: str
+    sha256: str
+    crc32: int
+    side: dict[str, Any]
+    _row: Any
+    _storage: Storage
+    _index: PictureIndex
+
+    @classmethod
+    def of(cls, row: Any, storage: Storage, index: PictureIndex) -> Self:
+        """The record that a manifest's row, an Arrow table of one, tells of."""
+        fields = {name: column[0] for name, column in row.to_pydict().items()}
+        told = {name: fields[name] for name in ("key", "label", "split", "byte_count", "format", "mode", "crc32")}
+        return cls(
+            **told,
+            size=(fields["height"], fields["width"]),
+            sha256=fields["sha256"].hex(),
+            side={name: value for name, value in fields.items() if name not in COLUMNS},
+            _row=row,
+            _storage=storage,
+            _index=index,
+        )
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data for JSON."""
+        names = ("key", "label", "split", "size", "byte_count", "format", "mode", "sha256", "side")
+        return {name: getattr(self, name) for name in names}
+
+    def bytes(self) -> bytes:
+        """The picture's file, as it was packed. Raises DamageError."""
+        found = pictures_of(Manifest(self._row, None, {}), self._index, self._storage, np.zeros(1, np.int64))
+        return next(found)[1]
+
+    def picture(self) -> Pixels:
+        """The upright picture: uint8 RGB, (h, w, 3). Raises DamageError."""
+        from pannier.images.prepare import pixels_of
+
+        return pixels_of(self.bytes())
+
+    def box(self, treatment: Treatment) -> Box | None:
+        """Its crop box by the side columns that a treatment names: None where that names none, or one of them is NULL.
+
+        Raises NotFoundError, UsageError for a column that is not there, or holds no numbers.
+        """
+        if treatment.box is None:
+            return None
+        for name in treatment.box:
+            if name not in self.side:
+                raise NotFoundError(
+                    f"box: there is no side column {name!r}{did_you_mean(name, self.side) or '; there are none'}"
+                )
+            if not isinstance(self.side[name], (int, float, type(None))):
+                raise UsageError(f"box: the side column {name!r} holds {self.side[name]!r}, not numbers")
+        top, left, height, width = (self.side[name] for name in treatment.box)
+        return None if None in (top, left, height, width) else (top, left, height, width)
+
+
+def records_table(manifest: Manifest, classes: list[str] | None = None) -> Any:
+    """The records as rows: key, label, number (where classes are given), split, facts of the picture, side columns."""
+    table = manifest.table()
+    table = table.drop_columns([name for name in HIDDEN if name in table.column_names])
+    table = table.set_column(table.column_names.index("sha256"), "sha256", _hexadecimal(table.column("sha256")))
+    if classes is not None:
+        by_row = numbers_of(*manifest.codes("label"), classes)
+        column = pa.array(by_row, mask=by_row < 0)
+        table = table.add_column(table.column_names.index("label") + 1, "number", column)
+    return table
+
+
+def rows_where(manifest: Manifest, where: str) -> Rows:
+    """The rows for which an SQL condition holds. Raises UsageError."""
+    return np.flatnonzero(holds(records_table(manifest), where))
+
+
+def _hexadecimal(column: Any) -> Any:
+    """Digests as text, as ids are written everywhere."""
+    return pa.chunked_array([_chunk_in_hexadecimal(chunk) for chunk in column.chunks], pa.string())
+
+
+def _chunk_in_hexadecimal(chunk: Any) -> Any:
+    width = chunk.type.byte_width
+    content = memoryview(chunk.buffers()[1])[chunk.offset * width : (chunk.offset + len(chunk)) * width]
+    edges = pa.py_buffer(np.arange(len(chunk) + 1, dtype=np.int32) * (2 * width))
+    return pa.StringArray.from_buffers(len(chunk), edges, pa.py_buffer(bytes(content).hex().encode()))

@@ -1,0 +1,142 @@
+"""The documents of snapshots: what stands in them, read once and checked."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+from pannier.columns import counts_by_class
+from pannier.dealing.shares import Dealing, split_rank
+from pannier.errors import DamageError, NotFoundError, UsageError
+from pannier.storage.layout import JSON, SNAPSHOTS, snapshot_file
+from pannier.storage.protocol import Storage
+from pannier.store.documents import Document, digest, parsed
+from pannier.store.manifest import Manifest, ManifestFile
+
+SHOWN_DIGITS = 12
+_WANTED = (
+    *("parents", "time", "author", "note", "facts", "attachments", "classes", "records", "counts", "base", "delta"),
+    *("content_id", "left_out"),
+)
+
+
+def snapshot_ids(storage: Storage) -> list[str]:
+    return [name.removesuffix(JSON) for name in storage.list(SNAPSHOTS) if name.endswith(JSON)]
+
+
+def read_document(storage: Storage, snapshot_id: str) -> Document:
+    """A snapshot's document, whose digest is its id. Raises DamageError."""
+    name = snapshot_file(snapshot_id)
+    try:
+        content = storage.read(name)
+    except NotFoundError:
+        raise DamageError(f"{name} is missing; bring it back from a copy of the store", file=name) from None
+    if digest(content) != snapshot_id:
+        raise DamageError(f"{name} is damaged: its digest is not its name", file=name)
+    return parsed(content, name)
+
+
+def check_fields(document: Document, snapshot_id: str) -> None:
+    """Raises DamageError where a snapshot's document lacks what a snapshot has."""
+    lacking = [name for name in _WANTED if name not in document]
+    if lacking:
+        raise DamageError(f"snapshot {snapshot_id[:SHOWN_DIGITS]} is damaged: it has no {lacking[0]!r}")
+
+
+def count_document(manifest: Manifest) -> list[list[Any]]:
+    """The counts as a snapshot's document has them: [label, split, records] for all that is not empty."""
+    labels, label_names = manifest.codes("label")
+    splits, split_names = manifest.codes("split")
+    table = counts_by_class(labels, splits, len(label_names), len(split_names))
+    counts = [
+        [label, split, int(table[i, j])]
+        for i, label in enumerate([*label_names, None])
+        for j, split in enumerate([*split_names, None])
+        if table[i, j]
+    ]
+    return sorted(counts, key=lambda row: (row[0] is None, row[0] or "", row[1] is None, row[1] or ""))
+
+
+@dataclass(frozen=True)
+class Told:
+    """What a snapshot's document tells, read into types."""
+
+    id: str
+    document: Document
+
+    def __post_init__(self) -> None:
+        check_fields(self.document, self.id)
+        try:
+            _ = self.dealing, self.base_file, self.delta_file, self.counts
+        except (KeyError, TypeError, ValueError, UsageError):
+            raise DamageError(f"snapshot {self.id[:SHOWN_DIGITS]} is damaged: a field cannot be read") from None
+
+    @property
+    def classes(self) -> list[str]:
+        return list(self.document["classes"])
+
+    @property
+    def content_id(self) -> str:
+        return str(self.document["content_id"])
+
+    @property
+    def note(self) -> str:
+        return str(self.document["note"])
+
+    @property
+    def time(self) -> str:
+        return str(self.document["time"])
+
+    @property
+    def author(self) -> str:
+        return str(self.document["author"])
+
+    @property
+    def name(self) -> str:
+        """What the dataset is called."""
+        return str(self.document.get("name", ""))
+
+    @property
+    def description(self) -> str:
+        return str(self.document.get("description", ""))
+
+    @property
+    def parents(self) -> list[str]:
+        return list(self.document["parents"])
+
+    @cached_property
+    def dealing(self) -> Dealing:
+        """How records got their splits, which holds for later snapshots too."""
+        return Dealing.from_document(self.document)
+
+    @property
+    def base_file(self) -> ManifestFile:
+        return ManifestFile(**self.document["base"])
+
+    @property
+    def delta_file(self) -> ManifestFile | None:
+        return ManifestFile(**self.document["delta"]) if self.document["delta"] else None
+
+    def told_briefly(self) -> dict[str, Any]:
+        """What results tell of a snapshot, as plain data."""
+        return {"snapshot": self.id, "content_id": self.content_id, "records": self.document["records"]}
+
+    @cached_property
+    def class_numbers(self) -> dict[str, int]:
+        """The number of each class, as batches of this snapshot have it."""
+        return {name: number for number, name in enumerate(self.classes)}
+
+    @property
+    def splits(self) -> dict[str, int]:
+        """Records by split, in order train, val, test, others; those without a split are in none."""
+        totals: dict[str, int] = {}
+        for _, split, count in self.document["counts"]:
+            if split is not None:
+                totals[split] = totals.get(split, 0) + count
+        return {split: totals[split] for split in sorted(totals, key=split_rank)}
+
+    @property
+    def counts(self) -> dict[tuple[str | None, str | None], int]:
+        """Records by (class, split); None stands for no label and no split."""
+        return {(label, split): count for label, split, count in self.document["counts"]}

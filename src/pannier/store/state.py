@@ -1,0 +1,199 @@
+"""The state: a snapshot as every floor above passes it around, frozen; and the opened store that it is from."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any, Protocol
+
+import numpy as np
+
+from pannier.columns import Rows
+from pannier.errors import NotFoundError, StoreError, UsageError, did_you_mean
+from pannier.hashing import text_hash
+from pannier.storage.layout import FORMAT_FILE, TAGS, TRACKS
+from pannier.storage.opening import open_storage
+from pannier.storage.protocol import Storage
+from pannier.store.documents import sealed, unsealed
+from pannier.store.index import PictureIndex
+from pannier.store.manifest import Manifest
+from pannier.store.names import FIRST_TRACK, MovingNames
+from pannier.store.records import Record
+from pannier.store.snapshots import SHOWN_DIGITS, Told, read_document, snapshot_ids
+
+FORMAT_NAME = "pannier store"
+FORMAT_VERSION = 1
+SHORTEST_ID = 6
+SEARCHED_RECORDS = 5_000
+
+
+@dataclass(frozen=True)
+class State(Told):
+    """One snapshot: its id and document, its manifest, and where its pictures are found. Safe between threads."""
+
+    manifest: Manifest
+    storage: Storage
+    index: PictureIndex
+
+    def __repr__(self) -> str:
+        return f"<State {self.id[:SHOWN_DIGITS]}: {len(self)} records>"
+
+    def __len__(self) -> int:
+        return len(self.manifest)
+
+    @property
+    def title(self) -> str:
+        """What it is called in figures: the dataset's name, or the last part of the store's address."""
+        return self.name or self.storage.address.rstrip("/").rpartition("/")[2]
+
+    def record(self, row: int) -> Record:
+        """The record in a row of the manifest."""
+        return Record.of(self.manifest.take([row]), self.storage, self.index)
+
+    def row_of(self, key: str) -> int:
+        """The row of the record with that key. Raises NotFoundError."""
+        row = self.manifest.find(key, text_hash(key))
+        if row is None:
+            raise NotFoundError(f"no record {key!r} in this snapshot{self.nearest_key(key)}")
+        return row
+
+    @cached_property
+    def in_key_order(self) -> Rows:
+        """Row numbers in order of the keys' UTF-8 bytes."""
+        return self.manifest.keys_in_order()
+
+    def rows_of(self, split: str | None) -> Rows:
+        """The manifest's rows of a split, of several ("fold-1,fold-2"), or of all records for None. Raises NotFoundError."""
+        if split is None:
+            return np.arange(len(self), dtype=np.int64)
+        codes, names = self.manifest.codes("split")
+        wanted = [name.strip() for name in split.split(",")]
+        for name in wanted:
+            if name not in self.splits:
+                there = did_you_mean(name, self.splits) or "; no record has a split: pack with shares"
+                raise NotFoundError(f"no split {name!r} in this snapshot{there}")
+        return np.flatnonzero(np.isin(codes, [names.index(name) for name in wanted]))
+
+    def nearest_key(self, key: str) -> str:
+        """The end of an error message: the key that is nearest to one that no record has; nothing for large snapshots."""
+        if len(self) > SEARCHED_RECORDS:
+            return ""
+        return did_you_mean(key, self.manifest.table().column("key").to_pylist())
+
+
+class HasState(Protocol):
+    """Whatever a user holds a snapshot by."""
+
+    @property
+    def state(self) -> State: ...
+
+
+@dataclass(frozen=True)
+class OpenedStore:
+    """A store's storage and the look-up of its pictures, which all states of it share. Safe between threads."""
+
+    storage: Storage
+    index: PictureIndex
+
+    @staticmethod
+    def on(storage: Storage) -> OpenedStore:
+        return OpenedStore(storage, PictureIndex(storage))
+
+    @property
+    def tracks(self) -> MovingNames:
+        return MovingNames(self.storage, TRACKS)
+
+    @property
+    def tags(self) -> MovingNames:
+        return MovingNames(self.storage, TAGS)
+
+    def state(self, name: str = FIRST_TRACK) -> State:
+        """A snapshot by track, tag or the first 6 or more digits of its id. Raises NotFoundError."""
+        return self.state_of(self.resolve(name))
+
+    def state_of(self, snapshot_id: str, manifest: Manifest | None = None) -> State:
+        """A snapshot by its whole id; `manifest` where that is open already. Raises DamageError."""
+        told = Told(snapshot_id, read_document(self.storage, snapshot_id))
+        opened = manifest if manifest is not None else Manifest.read(self.storage, told.base_file, told.delta_file)
+        return State(told.id, told.document, opened, self.storage, self.index)
+
+    def snapshot_ids(self) -> list[str]:
+        return snapshot_ids(self.storage)
+
+    def resolve(self, name: str) -> str:
+        """The id of the snapshot that a name means: looked up as track, then tag, then id."""
+        for names in (self.tracks, self.tags):
+            entry = names.head(name)
+            if entry:
+                return entry.snapshot
+        if len(name) >= SHORTEST_ID:
+            matching = [snapshot_id for snapshot_id in self.snapshot_ids() if snapshot_id.startswith(name)]
+            if len(matching) == 1:
+                return matching[0]
+            if len(matching) > 1:
+                raise UsageError(f"{name} is the beginning of {len(matching)} snapshots' ids: give more digits")
+        known = [*self.tracks.all_names(), *self.tags.all_names()]
+        address = self.storage.address
+        if not known:
+            raise NotFoundError(f"{address} holds no snapshot yet: bring pictures in with pannier pack SOURCE {address}")
+        raise NotFoundError(f"no track, tag or snapshot {name!r} in {address}{did_you_mean(name, known)}")
+
+
+def is_store(storage: Storage) -> bool:
+    return storage.exists(FORMAT_FILE)
+
+
+def is_empty(storage: Storage) -> bool:
+    try:
+        return not storage.list("") and not storage.drafts()
+    except StoreError:  # a file where a folder is wanted
+        return False
+
+
+def create_store(address: str) -> OpenedStore:
+    """A new store where nothing is. Raises UsageError."""
+    storage = open_storage(address)
+    if is_store(storage):
+        raise UsageError(f"{address} is a store already: open it with open_store")
+    if not is_empty(storage):
+        raise UsageError(f"{address} is there already and is not an empty folder")
+    if not storage.create(FORMAT_FILE, sealed({"format": FORMAT_NAME, "version": FORMAT_VERSION})):
+        raise UsageError(f"{address} has just become a store by somebody else")
+    return OpenedStore.on(storage)
+
+
+def open_store(address: str) -> OpenedStore:
+    """An existing store. Raises NotFoundError, StoreError for a newer format."""
+    storage = open_storage(address)
+    if not is_store(storage):
+        if not storage.is_there():
+            raise NotFoundError(f"there is no store {address}")
+        raise NotFoundError(f"{address} is not a store: it has no {FORMAT_FILE}")
+    document = unsealed(storage.read(FORMAT_FILE), FORMAT_FILE)
+    version = document.get("version")
+    if document.get("format") != FORMAT_NAME or not isinstance(version, int):
+        raise NotFoundError(f"{address} is not a store: {FORMAT_FILE} is of another kind")
+    if version > FORMAT_VERSION:
+        raise StoreError(
+            f"{address} has format {version}; this Pannier reads up to {FORMAT_VERSION}: install a newer one to open it"
+        )
+    return OpenedStore.on(storage)
+
+
+def names_by_snapshot(store: OpenedStore) -> Mapping[str, list[str]]:
+    """Tracks and tags by the snapshots that they name now."""
+    found: dict[str, list[str]] = {}
+    for names in (store.tracks, store.tags):
+        for name, head in names.heads():
+            found.setdefault(head.snapshot, []).append(name)
+    return found
+
+
+def lineage(storage: Storage, snapshot_id: str) -> Iterator[tuple[str, dict[str, Any]]]:
+    """Ids and documents from a snapshot back to the first one."""
+    at: str | None = snapshot_id
+    while at is not None:
+        document = read_document(storage, at)
+        yield at, document
+        at = document["parents"][0] if document["parents"] else None

@@ -1,1 +1,0 @@
-"""Writing: sources and changes become snapshots."""

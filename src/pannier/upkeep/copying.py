@@ -1,0 +1,178 @@
+"""Copying: a snapshot with its history into another store, only what that lacks; ids are equal there."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from pannier.columns import Digests
+from pannier.errors import ConflictError, DamageError
+from pannier.storage.layout import attached_file, shard_file, snapshot_file, stem
+from pannier.storage.opening import pieces_of
+from pannier.store.documents import Document, canonical, sealed, unsealed
+from pannier.store.facts import author, now
+from pannier.store.index import read_segment, restore_segments
+from pannier.store.leases import WRITER, holding, reading
+from pannier.store.names import FIRST_TRACK, Entry, checked_name
+from pannier.store.state import OpenedStore, State
+from pannier.upkeep.referenced import referenced
+from pannier.upkeep.repacking import pictures_in, write_shards
+from pannier.versions import annotating
+from pannier.versions.history import is_ancestor
+
+Progress = Callable[[int, int], None]
+
+
+@dataclass
+class Copied:
+    """What copying brought into the other store. `track` is what names the snapshot there."""
+
+    state: State
+    track: str
+    pictures: int = 0
+    byte_count: int = 0
+    snapshots: int = 0
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data for JSON."""
+        names = ("track", "pictures", "byte_count", "snapshots")
+        return {"snapshot": self.state.id} | {name: getattr(self, name) for name in names}
+
+
+def copy(
+    store: OpenedStore, name: str, other: OpenedStore, *, track: str | None = None, progress: Progress | None = None
+) -> Copied:
+    """Brings a snapshot and all it descends from into another store: pictures that are not there, manifests, facts, files.
+
+    track: how it is called there; by default as here where that is a track, else main. Interrupted, what is there stays,
+    and the same call goes on. Raises ConflictError where that track has snapshots that this one does not descend from.
+    """
+    snapshot = store.state(name)
+    track = checked_name(track or (name if store.tracks.head(name) else FIRST_TRACK))
+    lease = reading(store.storage, [snapshot.id])
+    try:
+        with holding(other.storage, WRITER):
+            _refuse_fork(store, snapshot, other, track)
+            copied = Copied(snapshot, track)
+            found = referenced(store.storage, [snapshot.id])
+            _copy_pictures(store, other, found.pictures, copied, progress)
+            for file in sorted(found.files()):
+                _copy_file(store, other, file)
+            for snapshot_id in _oldest_first(found.documents):
+                content = canonical(found.documents[snapshot_id])
+                copied.snapshots += other.storage.create(snapshot_file(snapshot_id), content)
+                _copy_annotations(store, other, snapshot_id)
+            _name(other, track, snapshot.id)
+            copied.state = other.state_of(snapshot.id)
+            return copied
+    finally:
+        if lease is not None:
+            lease.end()
+
+
+def _refuse_fork(store: OpenedStore, snapshot: State, other: OpenedStore, track: str) -> None:
+    head = other.tracks.head(track)
+    if head is None or head.snapshot == snapshot.id:
+        return
+    if head.snapshot in store.snapshot_ids() and is_ancestor(store, head.snapshot, snapshot.id):
+        return
+    raise ConflictError(
+        f"{track} in {other.storage.address} has snapshots that this one does not descend from; nothing was copied: "
+        "choose another name there with --track"
+    )
+
+
+def _copy_pictures(
+    store: OpenedStore, other: OpenedStore, pictures: Digests, copied: Copied, progress: Progress | None
+) -> None:
+    """Those that the other store lacks, shard by shard, each checked."""
+    restore_segments(other.storage)
+    other.index.refresh()
+    missing = pictures[other.index.find(pictures).segment < 0]
+    copied.pictures = total = len(missing)
+    done = 0
+
+    def step() -> None:
+        nonlocal done
+        done += 1
+        if progress:
+            progress(done, total)
+
+    store.index.refresh()
+    places = store.index.find(missing)
+    lost = np.flatnonzero(places.segment < 0)
+    if len(lost):
+        raise DamageError(
+            f"{len(lost)} of the pictures are in no shard of {store.storage.address}: run pannier verify there"
+        )
+    for number in np.unique(places.segment).tolist():
+        name = places.shards[number]
+        wanted = np.zeros(len(read_segment(store.storage, name).row), bool)
+        wanted[places.row[places.segment == number]] = True
+        written, _ = write_shards(other.storage, pictures_in(store.storage, shard_file(name), wanted), step)
+        copied.byte_count += written
+    other.index.refresh()
+
+
+def _copy_file(store: OpenedStore, other: OpenedStore, file: str) -> None:
+    """A file that is named by its content, checked on its way."""
+    if other.storage.exists(file):
+        return
+    hasher = hashlib.sha256()
+    with other.storage.draft(file.rpartition("/")[0]) as draft:
+        for piece in pieces_of(store.storage, file):
+            hasher.update(piece)
+            draft.sink.write(piece)
+        if hasher.hexdigest() != stem(file):
+            raise DamageError(f"{file} is damaged: its digest is not its name", file=file)
+        draft.publish(file)
+
+
+def _oldest_first(documents: dict[str, Document]) -> list[str]:
+    """Parents before children, so that a snapshot's parents are there when it is."""
+    order: list[str] = []
+    waiting = sorted(documents, reverse=True)
+    while waiting:
+        snapshot_id = waiting.pop()
+        parents = [each for each in documents[snapshot_id]["parents"] if each not in order]
+        if snapshot_id in order:
+            continue
+        if parents:
+            waiting += [snapshot_id, *parents]
+        else:
+            order.append(snapshot_id)
+    return order
+
+
+def _copy_annotations(store: OpenedStore, other: OpenedStore, snapshot_id: str) -> None:
+    """What was added to a snapshot here and is not there yet, after what is there."""
+    theirs = [_essence(other, snapshot_id, n) for n in annotating.annotation_numbers(other.storage, snapshot_id)]
+    for number in annotating.annotation_numbers(store.storage, snapshot_id):
+        document = _essence(store, snapshot_id, number)
+        if document in theirs:
+            continue
+        for each in document["attachments"]:
+            _copy_file(store, other, attached_file(each["sha256"]))
+        last = annotating.annotation_numbers(other.storage, snapshot_id)
+        new = last[-1] + 1 if last else 1
+        other.storage.create(annotating.annotation_file(snapshot_id, new), sealed(document | {"number": new}))
+
+
+def _essence(store: OpenedStore, snapshot_id: str, number: int) -> Document:
+    file = annotating.annotation_file(snapshot_id, number)
+    document = unsealed(store.storage.read(file), file)
+    document.pop("number")
+    return document
+
+
+def _name(other: OpenedStore, track: str, snapshot_id: str) -> None:
+    last = other.tracks.last(track)
+    if last is not None and last.snapshot == snapshot_id:
+        return
+    entry = Entry(last.number + 1 if last else 1, snapshot_id, now(), author())
+    if not other.tracks.append(track, entry):
+        raise ConflictError(f"{track} in {other.storage.address} was changed in the meantime: copy again")

@@ -1,0 +1,105 @@
+"""What is referenced: the snapshots that names, leases and age keep, and the pictures that those show."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+import numpy as np
+
+from pannier.columns import Digests, digests_of, numbered
+from pannier.errors import NotFoundError
+from pannier.storage.layout import attached_file, left_out_file, snapshot_file
+from pannier.storage.protocol import Storage
+from pannier.store.documents import Document
+from pannier.store.manifest import ManifestFile, overridden_rows, read_table
+from pannier.store.snapshots import read_document
+
+# so many digests are collected before they are reduced to distinct ones
+_ROWS_AT_ONCE = 1 << 18
+
+
+@dataclass(frozen=True)
+class Referenced:
+    """The documents of the snapshots that are kept, by id, and the distinct pictures that they show, (n, 32) uint8."""
+
+    documents: dict[str, Document]
+    pictures: Digests
+
+    def files(self) -> set[str]:
+        """The manifests, lists and attached files that those snapshots name, as paths in the store."""
+        found = set()
+        for document in self.documents.values():
+            found |= {ManifestFile(**document[part]).path for part in ("base", "delta") if document[part]}
+            found |= {left_out_file(document["left_out"])} if document["left_out"] else set()
+            found |= {attached_file(each["sha256"]) for each in document["attachments"]}
+        return found
+
+
+def referenced(storage: Storage, roots: Iterable[str]) -> Referenced:
+    """The snapshots from which `roots` descend, themselves too, and their pictures. Raises DamageError.
+
+    A snapshot is read by base and delta, each once: memory is the distinct pictures and one base.
+    """
+    documents: dict[str, Document] = {}
+    waiting = list(roots)
+    while waiting:
+        snapshot_id = waiting.pop()
+        if snapshot_id not in documents:
+            documents[snapshot_id] = read_document(storage, snapshot_id)
+            waiting += documents[snapshot_id]["parents"]
+    return Referenced(documents, _pictures(storage, documents))
+
+
+def _pictures(storage: Storage, documents: dict[str, Document]) -> Digests:
+    """The distinct pictures: a row of a base counts unless every snapshot upon that base replaces or removes it."""
+    by_base: dict[str, list[Document]] = defaultdict(list)
+    for document in documents.values():
+        by_base[document["base"]["name"]].append(document)
+    found = np.empty((0, 32), np.uint8)
+    deltas: set[str] = set()
+    for upon in by_base.values():
+        base = read_table(storage, ManifestFile(**upon[0]["base"]))
+        replaced = np.zeros(base.num_rows, np.int32)
+        parts = [found]
+        for document in upon:
+            if document["delta"]:
+                delta = read_table(storage, ManifestFile(**document["delta"]))
+                replaced[overridden_rows(base, delta)] += 1
+                if document["delta"]["name"] not in deltas:
+                    deltas.add(document["delta"]["name"])
+                    stays = ~delta.column("removed").to_numpy(zero_copy_only=False)
+                    parts.append(digests_of(delta.column("sha256"))[stays])
+            if sum(map(len, parts)) > 2 * len(parts[0]) + _ROWS_AT_ONCE:
+                parts = [distinct(np.concatenate(parts))]
+        parts.append(digests_of(base.column("sha256"))[replaced < len(upon)])
+        found = distinct(np.concatenate(parts))
+    return found
+
+
+def distinct(digests: Digests) -> Digests:
+    """Each digest once, in order of their bytes."""
+    if not len(digests):
+        return digests
+    _, first = numbered(digests)
+    return digests[first]
+
+
+def is_in(digests: Digests, known: Digests) -> np.ndarray[tuple[int], np.dtype[np.bool_]]:
+    """Which digests are among those known, which are distinct and in order of their bytes."""
+    if not len(known) or not len(digests):
+        return np.zeros(len(digests), bool)
+    numbers, _ = numbered(np.concatenate([known, digests]))
+    is_known = np.zeros(int(numbers.max()) + 1, bool)
+    is_known[numbers[: len(known)]] = True
+    found: np.ndarray[tuple[int], np.dtype[np.bool_]] = is_known[numbers[len(known) :]]
+    return found
+
+
+def age_in_seconds(storage: Storage, snapshot_id: str, clock: float) -> float:
+    """How long a snapshot has been there, by the store's clock."""
+    try:
+        return max(0.0, clock - storage.changed(snapshot_file(snapshot_id)))
+    except NotFoundError:
+        return 0.0

@@ -1,0 +1,165 @@
+"""Repairing: what is derived is made again; what a copy of the store has is brought back. Nothing is thrown away."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+import numpy as np
+import pyarrow as pa
+
+from pannier.columns import Digests, digests_of
+from pannier.errors import DamageError, NotFoundError, PannierError
+from pannier.storage.layout import (
+    DAMAGED,
+    FILES,
+    INDEX,
+    LEFT_OUT,
+    MANIFESTS,
+    RENDERED,
+    SEEN,
+    SHARDS,
+    SNAPSHOTS,
+    folder_of,
+    segment_file,
+    shard_file,
+    stem,
+)
+from pannier.storage.opening import pieces_of
+from pannier.storage.protocol import Storage
+from pannier.store.canvases import Rendering
+from pannier.store.documents import digest, unsealed
+from pannier.store.index import read_segment, restore_segments
+from pannier.store.shards import Picture, locate, located_in, shard_names
+from pannier.store.state import OpenedStore
+from pannier.upkeep.findings import Finding
+from pannier.upkeep.referenced import distinct, is_in
+from pannier.upkeep.repacking import pictures_in, write_shards
+
+
+def repair(store: OpenedStore, findings: Iterable[Finding], copy: OpenedStore | None) -> None:
+    """Mends what it can of what verify found. Damaged files are set aside in `damaged/`, not deleted.
+
+    Indexes are made again from their shards; what packs remembered, and what is rendered, goes where it is damaged. From
+    `copy`, a copy of the store: documents, manifests, lists, files and entries by their names, pictures by their SHA-256.
+    """
+    storage = store.storage
+    damaged_shards: set[str] = set()
+    pictures_missing = False
+    for finding in findings:
+        if not finding.is_damage:
+            continue
+        folder = folder_of(finding.file)
+        if folder in (SEEN, INDEX):
+            _set_aside(storage, finding.file)
+        elif folder == RENDERED:
+            Rendering(storage, finding.file.split("/")[1]).remove(finding.file)
+        elif folder == SHARDS:
+            pictures_missing = True
+            if finding.file != SHARDS and storage.exists(finding.file):
+                damaged_shards.add(stem(finding.file))
+        elif copy is not None:
+            _bring_back(storage, copy.storage, finding.file)
+    if copy is not None and (pictures_missing or damaged_shards):
+        _bring_pictures(store, copy, damaged_shards)
+    store.index.refresh()
+    restore_segments(storage)
+
+
+def _set_aside(storage: Storage, file: str) -> None:
+    """Moves a damaged file out of the way, into `damaged/`, under a name that tells where it was."""
+    if not storage.exists(file):
+        return
+    number, target = 1, f"{DAMAGED}/{file.replace('/', '-')}"
+    while storage.exists(target):
+        number += 1
+        target = f"{DAMAGED}/{file.replace('/', '-')}.{number}"
+    with storage.draft(DAMAGED) as draft:
+        for piece in pieces_of(storage, file):
+            draft.sink.write(piece)
+        draft.publish(target)
+    storage.remove(file)
+
+
+def _bring_back(storage: Storage, copy: Storage, file: str) -> None:
+    """A file from the copy, where that has it whole; what lay here under its name is set aside."""
+    try:
+        content = copy.read(file)
+        _check(file, content)
+    except (NotFoundError, DamageError, PannierError):
+        return
+    _set_aside(storage, file)
+    storage.create(file, content)
+
+
+def _check(file: str, content: bytes) -> None:
+    """Raises DamageError where a file's content is not what its name or its seal says."""
+    if folder_of(file) in (SNAPSHOTS, MANIFESTS, LEFT_OUT, FILES):
+        if digest(content) != stem(file):
+            raise DamageError(f"{file} is damaged in the copy too", file=file)
+    else:
+        unsealed(content, file)
+
+
+def _bring_pictures(store: OpenedStore, copy: OpenedStore, damaged: set[str]) -> None:
+    """New shards with what is whole of the damaged ones, and what the copy has of the rest. The damaged are set aside first,
+    since a new shard may bear the very name of one."""
+    storage = store.storage
+    for name in sorted(damaged):
+        _set_aside(storage, segment_file(name))
+        _set_aside(storage, shard_file(name))
+    for file in storage.list(INDEX):
+        if not storage.exists(shard_file(stem(file))):
+            _set_aside(storage, f"{INDEX}/{file}")
+    missing = _needed(store)
+    for name in storage.list(DAMAGED):
+        if name.startswith(f"{SHARDS}-"):
+            missing = missing[~is_in(missing, _digests_in(storage))]
+            write_shards(storage, _whole_pictures(storage, f"{DAMAGED}/{name}", missing), lambda: None)
+    missing = missing[~is_in(missing, _digests_in(storage))]
+    write_shards(storage, _from_copy(copy, missing), lambda: None)
+
+
+def _needed(store: OpenedStore) -> Digests:
+    """The pictures of all snapshots that can be read."""
+    found = [np.empty((0, 32), np.uint8)]
+    for snapshot_id in store.snapshot_ids():
+        try:
+            rows = store.state_of(snapshot_id).manifest
+        except PannierError:
+            continue
+        found = [distinct(np.concatenate([*found, digests_of(rows.take(np.arange(len(rows)), ["sha256"]).column(0))]))]
+    return found[0]
+
+
+def _digests_in(storage: Storage) -> Digests:
+    """What the shards hold."""
+    parts = [np.empty((0, 32), np.uint8), *(locate(storage, name).sha256 for name in shard_names(storage))]
+    return distinct(np.concatenate(parts))
+
+
+def _whole_pictures(storage: Storage, file: str, missing: Digests) -> Iterator[Picture]:
+    """The missing pictures that are whole in a damaged shard, one by one, as far as it can be read at all."""
+    try:
+        wanted = is_in(located_in(storage.view(file), file).sha256, missing)
+    except DamageError:
+        return
+    for row in np.flatnonzero(wanted).tolist():
+        one = np.zeros(len(wanted), bool)
+        one[row] = True
+        try:
+            yield from pictures_in(storage, file, one)
+        except (PannierError, pa.ArrowException, ValueError):
+            continue
+
+
+def _from_copy(copy: OpenedStore, missing: Digests) -> Iterator[Picture]:
+    copy.index.refresh()
+    places = copy.index.find(missing)
+    for number in np.unique(places.segment[places.segment >= 0]).tolist():
+        name = places.shards[number]
+        wanted = np.zeros(len(read_segment(copy.storage, name).row), bool)
+        wanted[places.row[places.segment == number]] = True
+        try:
+            yield from pictures_in(copy.storage, shard_file(name), wanted)
+        except (PannierError, pa.ArrowException):
+            continue

@@ -1,0 +1,316 @@
+"""Verify: reads every byte of a store and lists all that is wrong, what it harms and what to do."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+from collections.abc import Iterator
+
+import numpy as np
+
+from pannier.dealing.shares import read_part
+from pannier.errors import ConflictError, DamageError, NotFoundError, StoreError
+from pannier.hashing import checked_seed
+from pannier.packing.seen import segment_table
+from pannier.storage.layout import (
+    ANNOTATIONS,
+    ARROW,
+    DAMAGED,
+    FILES,
+    FOLDERS,
+    FORMAT_FILE,
+    INDEX,
+    LEFT_OUT,
+    MANIFESTS,
+    SEEN,
+    SHARDS,
+    TRACKS,
+    attached_file,
+    left_out_file,
+    segment_file,
+    snapshot_file,
+    stem,
+)
+from pannier.storage.opening import pieces_of
+from pannier.store.canvases import verify_renderings
+from pannier.store.documents import Document, digest
+from pannier.store.index import read_segment
+from pannier.store.leases import VERIFIER, holding, leases
+from pannier.store.left_out import read_left_out
+from pannier.store.names import MovingNames
+from pannier.store.shards import locate, shard_names
+from pannier.store.snapshots import check_fields, read_document
+from pannier.store.state import OpenedStore, open_store
+from pannier.upkeep.findings import FROM_COPY, Finding
+from pannier.upkeep.referenced import distinct, is_in, referenced
+from pannier.upkeep.repairing import repair as mend
+from pannier.upkeep.verify_content import READ_FAILS, ContentCheck
+from pannier.upkeep.verify_pictures import Pictures, Progress, check_shards, harmed
+from pannier.versions.annotating import annotation_file, annotation_numbers, read_annotation
+
+_SHOWN_KEYS = 3
+
+
+def verify(
+    store: str | OpenedStore,
+    *,
+    quick: bool = False,
+    subset: str | float | None = None,
+    seed: int = 0,
+    repair: bool = False,
+    repair_from: str | OpenedStore | None = None,
+    progress: Progress | None = None,
+) -> list[Finding]:
+    """All findings of a store, damage first; an empty list, or information alone, means that every byte is as written.
+
+    Reads every file: pictures against their SHA-256, shards and manifests against their names, indexes against what their
+    shards give, documents against their seals, content ids against their rows; names against the history they tell.
+    quick: structure alone, no picture is read. subset: a part of the pictures is read, as "5%" or 0.05, fixed by the seed.
+    repair: makes again what is derived. repair_from: brings back from a copy of the store what that has. Then it is looked
+    again, and what is still wrong is given. progress: called with (bytes done, bytes in all).
+    Memory: a few pieces of 4 MiB, 40 bytes a picture and one manifest. Raises ConflictError while the store is tidied.
+    """
+    share = 1.0 if subset is None else float(read_part(subset))
+    try:
+        opened = store if isinstance(store, OpenedStore) else open_store(store)
+    except DamageError as error:
+        return [Finding(error.file or str(store), str(error), "the whole store", FROM_COPY)]
+    with contextlib.ExitStack() as stack:
+        _hold(stack, opened)
+        found = _Verification(opened, share, checked_seed(seed), quick, progress).run()
+        if repair or repair_from is not None:
+            copy = open_store(repair_from) if isinstance(repair_from, str) else repair_from
+            mend(opened, found, copy)
+            found = _Verification(opened, share, seed, quick, progress).run()
+    return found
+
+
+def _hold(stack: contextlib.ExitStack, store: OpenedStore) -> None:
+    """Takes a lease, so that nothing is tidied meanwhile; what cannot be written to cannot be tidied either."""
+    try:
+        stack.enter_context(holding(store.storage, VERIFIER))
+    except ConflictError:
+        raise
+    except StoreError:
+        pass
+
+
+class _Verification:
+    def __init__(self, store: OpenedStore, share: float, seed: int, quick: bool, progress: Progress | None) -> None:
+        self._store, self._storage = store, store.storage
+        self._share, self._seed, self._quick, self._progress = share, seed, quick, progress
+        self._pictures = Pictures()
+        self._documents: dict[str, Document] = {}
+
+    def run(self) -> list[Finding]:
+        """All of them, damage first; a shard whose index alone is missing is damage where a record needs it."""
+        found = list(self._all())
+        return sorted(found, key=lambda finding: (not finding.is_damage, finding.file))
+
+    def _all(self) -> Iterator[Finding]:
+        yield from self._leftovers()
+        yield from self._leases()
+        options = {"share": self._share, "seed": self._seed, "quick": self._quick, "progress": self._progress}
+        about_shards = list(check_shards(self._storage, self._pictures, **options))  # type: ignore[arg-type]
+        yield from self._snapshot_documents()
+        named: set[str] = set()
+        yield from self._names(self._store.tracks, named)
+        yield from self._names(self._store.tags, named)
+        yield from self._missing_snapshots(named)
+        content = ContentCheck(self._storage, *self._pictures.all(), quick=self._quick)
+        yield from content.run(self._documents)
+        yield from self._with_needed_indexes(about_shards)
+        by_digest: dict[bytes, list[str]] = {}
+        for key, sha256 in content.missing.items():
+            by_digest.setdefault(sha256, []).append(key)
+        yield from harmed(self._pictures, lambda sha256: by_digest.get(sha256, []))
+        yield from self._lost(content.missing)
+        yield from self._lists_and_files()
+        yield from self._seen()
+        for damage in verify_renderings(self._storage, quick=self._quick):
+            advice = "it is derived: --repair deletes it, and pannier render makes it again"
+            yield Finding(damage.file, damage.problem, "nothing: feeds decode those pictures instead", advice)
+
+    def _with_needed_indexes(self, about_shards: list[Finding]) -> Iterator[Finding]:
+        """A missing index is damage where its shard is in use: look-ups are slow without. A fresh shard may lack one."""
+        for finding in about_shards:
+            is_index = finding.file.startswith(INDEX) and not finding.is_damage
+            yield Finding(**{**vars(finding), "is_damage": self._is_used(finding.file)}) if is_index else finding
+
+    def _is_used(self, file: str) -> bool:
+        """Whether a snapshot shows a picture that lies in the shard whose index is missing, and in no other."""
+        shard = stem(file)
+        try:
+            used = referenced(self._storage, self._documents).pictures
+            here = locate(self._storage, shard).sha256
+            segments = [read_segment(self._storage, each) for each in self._indexed()]
+        except READ_FAILS:
+            return True
+        elsewhere = distinct(np.concatenate([here[:0], *(segment.sha256 for segment in segments)]))
+        return bool((is_in(here, used) & ~is_in(here, elsewhere)).any())
+
+    def _indexed(self) -> list[str]:
+        """The shards that have an index."""
+        names = shard_names(self._storage)
+        return [name for name in names if self._storage.exists(segment_file(name))]
+
+    def _leftovers(self) -> Iterator[Finding]:
+        for file in self._storage.drafts():
+            advice = "harmless; pannier tidy removes it in time"
+            yield Finding(file, "left behind by a writer that was ended", "nothing", advice, False)
+        for name in self._storage.list(""):
+            if name not in FOLDERS and name != FORMAT_FILE:
+                yield Finding(name, "not a part of the store", "nothing", "move it elsewhere", False)
+        for name in self._storage.list(DAMAGED):
+            advice = "keep or delete it"
+            yield Finding(f"{DAMAGED}/{name}", "set aside when the store was repaired", "nothing", advice, False)
+
+    def _leases(self) -> Iterator[Finding]:
+        for lease in leases(self._storage):
+            if not lease.is_live:
+                problem = f"left behind by {lease.text}, which has ended or stands still"
+                yield Finding(lease.files[-1], problem, "nothing", "harmless; pannier tidy removes it", False)
+
+    def _snapshot_documents(self) -> Iterator[Finding]:
+        for snapshot_id in self._store.snapshot_ids():
+            file = snapshot_file(snapshot_id)
+            try:
+                document = read_document(self._storage, snapshot_id)
+                check_fields(document, snapshot_id)
+                self._documents[snapshot_id] = document
+            except READ_FAILS as error:
+                where = getattr(error, "file", None) or file
+                yield Finding(where, str(error), f"snapshot {snapshot_id[:12]}", FROM_COPY)
+
+    def _names(self, names: MovingNames, named: set[str]) -> Iterator[Finding]:
+        """Entries are whole and without gaps, and a track goes on from where it was."""
+        for name in names.ever_used():
+            numbers = names.numbers(name)
+            for number in sorted(set(range(1, numbers[-1] + 1)) - set(numbers)):
+                yield Finding(names.file(name, number), "it is missing", f"the history of {name}", FROM_COPY)
+            last: str | None = None
+            for number in numbers:
+                file = names.file(name, number)
+                try:
+                    entry = names.entry(name, number)
+                except StoreError as error:
+                    yield Finding(file, str(error), f"what {name} means", FROM_COPY)
+                    last = None
+                    continue
+                if names.kind == TRACKS and last and entry.snapshot and not self._descends(entry.snapshot, last):
+                    problem = f"it does not go on from entry {number - 1}: history was rewritten"
+                    yield Finding(file, problem, f"the history of {name}", FROM_COPY)
+                last = entry.snapshot
+                if entry.snapshot and number == numbers[-1]:
+                    named.add(entry.snapshot)
+
+    def _descends(self, newer: str, older: str) -> bool:
+        """Whether a snapshot descends from another, as far as documents can be read."""
+        waiting, looked = [newer], set()
+        while waiting:
+            each = waiting.pop()
+            if each == older or each not in self._documents:
+                return True  # what cannot be read is said elsewhere
+            if each not in looked:
+                looked.add(each)
+                waiting += self._documents[each]["parents"]
+        return False
+
+    def _missing_snapshots(self, named: set[str]) -> Iterator[Finding]:
+        parents = {parent for document in self._documents.values() for parent in document["parents"]}
+        for snapshot_id in sorted((named | parents) - set(self._store.snapshot_ids())):
+            file = snapshot_file(snapshot_id)
+            what = "a track or tag names it" if snapshot_id in named else "a later snapshot descends from it"
+            yield Finding(file, "it is missing", what, FROM_COPY)
+
+    def _lost(self, missing: dict[str, bytes]) -> Iterator[Finding]:
+        """Records whose pictures are in no shard at all."""
+        known = {sha256 for _, _, sha256 in self._pictures.damaged}
+        lost = sorted(key for key, sha256 in missing.items() if sha256 not in known)
+        if lost:
+            shown = ", ".join(lost[:_SHOWN_KEYS]) + (
+                f" and {len(lost) - _SHOWN_KEYS} more" if len(lost) > _SHOWN_KEYS else ""
+            )
+            advice = "bring them from a copy with --repair-from COPY, or pack those pictures again"
+            problem = f"{len(lost)} pictures are in no shard, or not as long as they should be: {shown}"
+            yield Finding(SHARDS, problem, f"{len(lost)} records", advice, keys=tuple(lost))
+
+    def _lists_and_files(self) -> Iterator[Finding]:
+        """Lists, attached files and annotations; manifests, lists and files that nothing names."""
+        lists: set[str] = set()
+        manifests: set[str] = set()
+        files: dict[str, str] = {}
+        for snapshot_id, document in self._documents.items():
+            manifests.update(document[part]["name"] for part in ("base", "delta") if document[part])
+            lists.update([document["left_out"]] if document["left_out"] else [])
+            files |= {each["sha256"]: f"{each['name']} of snapshot {snapshot_id[:12]}" for each in document["attachments"]}
+        for name in sorted(lists):
+            try:
+                read_left_out(self._storage, name)
+            except StoreError as error:
+                where = getattr(error, "file", None) or left_out_file(name)
+                yield Finding(where, str(error), "the list of what was left out", FROM_COPY)
+        yield from self._annotations(files)
+        yield from self._unnamed(MANIFESTS, manifests)
+        yield from self._unnamed(LEFT_OUT, lists)
+        yield from self._files(files)
+
+    def _annotations(self, files: dict[str, str]) -> Iterator[Finding]:
+        """Annotations are whole and of snapshots that are there; the files that they attach go into `files`."""
+        for snapshot_id in self._storage.list(ANNOTATIONS):
+            numbers = annotation_numbers(self._storage, snapshot_id)
+            if not self._storage.exists(snapshot_file(snapshot_id)):
+                file = f"{ANNOTATIONS}/{snapshot_id}"
+                yield Finding(file, "its snapshot is not here", "nothing", "harmless: the snapshot was removed", False)
+            for number in sorted(set(range(1, numbers[-1] + 1 if numbers else 1)) - set(numbers)):
+                file = annotation_file(snapshot_id, number)
+                yield Finding(file, "it is missing", f"what was added to snapshot {snapshot_id[:12]}", FROM_COPY)
+            for number in numbers:
+                file = annotation_file(snapshot_id, number)
+                try:
+                    found = read_annotation(self._storage, snapshot_id, number)
+                    files |= {each.sha256: f"{each.name} of snapshot {snapshot_id[:12]}" for each in found.attachments}
+                except StoreError as error:
+                    yield Finding(file, str(error), f"what was added to snapshot {snapshot_id[:12]}", FROM_COPY)
+
+    def _files(self, files: dict[str, str]) -> Iterator[Finding]:
+        """Attached files hash to their names."""
+        there = self._storage.list(FILES)
+        for name in sorted(set(files) - set(there)):
+            yield Finding(f"{FILES}/{name}", "it is missing", f"attachment {files[name]}", FROM_COPY)
+        for name in there:
+            path = attached_file(name)
+            if not self._quick:
+                if self._sha256(path) != name:
+                    harms = f"attachment {files[name]}" if name in files else "nothing"
+                    yield Finding(path, "it is damaged", harms, FROM_COPY)
+                    continue
+            if name not in files:
+                yield Finding(path, "no snapshot names it", "nothing", "harmless: a writer was ended", False)
+
+    def _sha256(self, file: str) -> str:
+        hasher = hashlib.sha256()
+        for piece in pieces_of(self._storage, file):
+            hasher.update(piece)
+        return hasher.hexdigest()
+
+    def _unnamed(self, folder: str, named: set[str]) -> Iterator[Finding]:
+        for name in self._storage.list(folder):
+            if stem(name) in named:
+                continue
+            if digest(self._storage.read(f"{folder}/{name}")) == stem(name):
+                yield Finding(f"{folder}/{name}", "no snapshot names it", "nothing", "harmless: a writer was ended", False)
+            else:
+                yield Finding(f"{folder}/{name}", "it is damaged, and no snapshot names it", "nothing", "delete it")
+
+    def _seen(self) -> Iterator[Finding]:
+        for name in self._storage.list(SEEN):
+            file = f"{SEEN}/{name}"
+            try:
+                if name.endswith(ARROW):
+                    segment_table(self._storage, name)
+            except NotFoundError:
+                continue  # merged into another in this moment
+            except DamageError as error:
+                harms = "nothing for long: the next pack reads again the files that it tells of"
+                yield Finding(file, str(error), harms, "it is derived: --repair deletes it")

@@ -1,0 +1,140 @@
+"""Verifying shards: every picture against its SHA-256, every other byte against the shard's name; and the indexes."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
+from functools import partial
+from typing import Any
+
+import numpy as np
+
+from pannier.columns import Digests
+from pannier.errors import DamageError
+from pannier.hashing import fold, fold_each
+from pannier.machine import usable_cores
+from pannier.storage.layout import ARROW, INDEX, segment_file, shard_file
+from pannier.storage.protocol import Storage
+from pannier.store.index import segment_bytes
+from pannier.store.shards import Located, locate, shard_name, shard_names
+from pannier.upkeep.findings import FROM_COPY, Finding
+
+# so many bytes of a shard are read and hashed at once, by each thread
+READ_BYTES = 4 << 20
+
+Progress = Callable[[int, int], None]
+
+
+@dataclass
+class Pictures:
+    """The pictures that are whole, as far as it was looked: digests and lengths, (n, 32) uint8 and (n,), in no order."""
+
+    digests: list[Digests] = field(default_factory=list)
+    lengths: list[Any] = field(default_factory=list)
+    damaged: list[tuple[str, int, bytes]] = field(default_factory=list)
+    checked: int = 0
+
+    def add(self, located: Located, is_whole: Any) -> None:
+        self.digests.append(located.sha256[is_whole])
+        self.lengths.append(located.length[is_whole])
+
+    def all(self) -> tuple[Digests, Any]:
+        none = (np.empty((0, 32), np.uint8), np.empty(0, np.int64))
+        return np.concatenate([none[0], *self.digests]), np.concatenate([none[1], *self.lengths])
+
+
+def check_shards(
+    storage: Storage, pictures: Pictures, *, share: float, seed: int, quick: bool, progress: Progress | None
+) -> Iterator[Finding]:
+    """Looks at all shards and their indexes. share: of the pictures are hashed, fixed by the seed. quick: none are, and of
+    shards only what an index tells. What is whole goes into `pictures`. Memory: a few pieces of 4 MiB."""
+    names = shard_names(storage)
+    total = sum(storage.size(shard_file(name)) for name in names)
+    done = 0
+    with ThreadPoolExecutor(usable_cores(), thread_name_prefix="pannier-verify") as pool:
+        for name in names:
+            file = shard_file(name)
+            try:
+                located = locate(storage, name)
+            except DamageError as error:
+                yield Finding(file, str(error), "every record whose picture lies in it", FROM_COPY)
+                continue
+            is_whole = np.ones(len(located.offset), bool)
+            if not quick:
+                named = pool.submit(shard_name, storage.view(file), located)
+                rows = np.arange(len(located.offset)) if share >= 1 else _chosen(located, share, seed)
+                pictures.checked += len(rows)
+                for part, wrong in pool.map(partial(_wrong, storage, file, located), _runs(located, rows)):
+                    is_whole[wrong] = False
+                    done += int(located.length[part].sum())
+                    if progress:
+                        progress(done, total)
+                if named.result() != name:
+                    problem = "its bytes outside the pictures are not those its name was made from"
+                    yield Finding(file, problem, "perhaps every record whose picture lies in it", FROM_COPY)
+            for row in np.flatnonzero(~is_whole).tolist():
+                pictures.damaged.append((name, row, located.sha256[row].tobytes()))
+            pictures.add(located, is_whole)
+            yield from _check_index(storage, name, located)
+    yield from _indexes_without_shard(storage, set(names))
+
+
+def _chosen(located: Located, share: float, seed: int) -> Any:
+    """The rows of a fair part, by the first bytes of their SHA-256."""
+    prefixes = np.ascontiguousarray(located.sha256[:, :8]).view(">u8").ravel().astype(np.uint64)
+    return np.flatnonzero(fold_each(fold(seed), prefixes) < np.uint64(min(share, 1 - 1e-9) * 2**64))
+
+
+def _runs(located: Located, rows: Any) -> list[Any]:
+    """Those rows as they lie, in pieces that are read at once."""
+    order = rows[np.argsort(located.offset[rows], kind="stable")]
+    pieces, start, size = [], 0, 0
+    for at, length in enumerate(located.length[order].tolist()):
+        if size and size + length > READ_BYTES:
+            pieces.append(order[start:at])
+            start, size = at, 0
+        size += length
+    return [*pieces, order[start:]] if len(order) else []
+
+
+def _wrong(storage: Storage, file: str, located: Located, rows: Any) -> tuple[Any, list[int]]:
+    """Which of some rows, in order of their places, are not what their SHA-256 says."""
+    offsets, lengths = located.offset[rows], located.length[rows]
+    first, last = int(offsets[0]), int(offsets[-1] + lengths[-1])
+    places = list(zip(offsets.tolist(), lengths.tolist(), strict=True))
+    if last - first <= 2 * int(lengths.sum()) + 4096:
+        content = memoryview(storage.read(file, first, last - first))
+        found = [hashlib.sha256(content[at - first : at - first + length]).digest() for at, length in places]
+    else:
+        found = [hashlib.sha256(storage.read(file, at, length)).digest() for at, length in places]
+    is_wrong = (np.frombuffer(b"".join(found), np.uint8).reshape(-1, 32) != located.sha256[rows]).any(axis=1)
+    return rows, rows[is_wrong].tolist()
+
+
+def _check_index(storage: Storage, name: str, located: Located) -> Iterator[Finding]:
+    file = segment_file(name)
+    if not storage.exists(file):
+        harms = "speed alone: look-ups read the shard instead"
+        yield Finding(file, "it is missing", harms, "the next pack makes it again from the shard", False)
+    elif storage.read(file) != segment_bytes(located):
+        again = "nothing for long: it is derived; pannier verify --repair makes it again from the shard"
+        yield Finding(file, "it is damaged", "records whose pictures lie in that shard", again)
+
+
+def _indexes_without_shard(storage: Storage, names: set[str]) -> Iterator[Finding]:
+    for name in storage.list(INDEX):
+        shard = name.removesuffix(ARROW)
+        if name.endswith(ARROW) and shard not in names:
+            file = shard_file(shard)
+            yield Finding(file, "it is missing, though its index is there", "records whose pictures lay in it", FROM_COPY)
+
+
+def harmed(pictures: Pictures, keys: Callable[[bytes], Sequence[str]]) -> Iterator[Finding]:
+    """The damaged pictures, each with the keys of the records that show it."""
+    for name, row, digest in pictures.damaged:
+        found = tuple(keys(digest))
+        harms = f"{found[0]!r}" + (f" and {len(found) - 1} more records" if len(found) > 1 else "") if found else "no record"
+        file = shard_file(name)
+        yield Finding(file, f"the picture in row {row} is damaged", harms, FROM_COPY, keys=found)

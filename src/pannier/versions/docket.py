@@ -1,0 +1,196 @@
+"""Dockets: a small text file for the code's repository, with which anyone gets the same pictures and batches."""
+
+from __future__ import annotations
+
+import os
+import tomllib
+from pathlib import Path
+from typing import Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from pannier.errors import DamageError, NotFoundError, UsageError, did_you_mean
+from pannier.images.canary import canary_digest
+from pannier.images.treatment import Treatment
+from pannier.images.treatment_file import plain_fields
+from pannier.store.state import State, open_store
+
+FORMAT = 1
+ENDING = ".docket"
+HEADER = "# With this file and the store, anyone gets the same pictures and batches: pannier feed --docket FILE\n\n"
+
+_LONGEST_LINE = 100
+
+Layout = Literal["class", "split", "flat"]
+
+
+class _Part(BaseModel):
+    model_config = ConfigDict(frozen=True, extra="forbid", strict=True)
+
+
+class FeedPart(_Part):
+    """How the snapshot is fed; what is not said is free."""
+
+    split: str | None = None
+    batch_size: int | None = Field(default=None, ge=1)
+    seed: int | None = Field(default=None, ge=0)
+    order: Literal["shuffled", "by key"] | None = None
+    augment: bool | None = None
+    last: Literal["keep", "drop"] | None = None
+    subset: str | None = None
+    label_as: Literal["number", "one_hot", "binary", "name"] | None = None
+    treatment: str | None = None
+    canary: str | None = None
+
+    def options(self) -> dict[str, Any]:
+        """What it fixes, as `snapshot.feed` takes it."""
+        said = self.model_dump(exclude={"treatment", "canary", "order"}, exclude_none=True)
+        return said if self.order is None else said | {"shuffle": self.order == "shuffled"}
+
+
+class ExportPart(_Part):
+    """How the snapshot lies in a folder beside the docket."""
+
+    folder: str
+    layout: Layout = "class"
+    where: str | None = None
+    hard_links: bool = False
+
+
+class Docket(_Part):
+    """Which snapshot, and how it is fed or laid out. `store` is a hint, relative to the docket; nothing is executed."""
+
+    docket: Literal[1]
+    store: str
+    snapshot: str = Field(pattern=r"^[0-9a-f]{64}$")
+    content_id: str = Field(pattern=r"^[0-9a-f]{64}$")
+    classes: list[str]
+    feed: FeedPart = FeedPart()
+    treatment: dict[str, Any] | None = None
+    export: ExportPart | None = None
+
+    @staticmethod
+    def of(
+        snapshot: State,
+        *,
+        store: str | None = None,
+        treatment: Treatment | None = None,
+        export: ExportPart | None = None,
+        **feed: Any,
+    ) -> Docket:
+        """The docket of a snapshot. store: how its address is written, else as it was opened. feed: see `FeedPart`.
+
+        Raises TreatmentError where the treatment's standard values are not measured yet.
+        """
+        fields: dict[str, Any] = {name: value for name, value in feed.items() if value is not None}
+        if treatment is not None:
+            treatment.check_ready()
+            fields |= {"treatment": treatment.identity, "canary": canary_digest(treatment)}
+        return _checked(
+            {
+                "docket": FORMAT,
+                "store": store or str(snapshot.storage.address),
+                "snapshot": snapshot.id,
+                "content_id": snapshot.content_id,
+                "classes": snapshot.classes,
+                "feed": fields,
+                "treatment": None if treatment is None else plain_fields(treatment),
+                "export": None if export is None else export.model_dump(),
+            },
+            "the docket",
+        )
+
+    @staticmethod
+    def read(path: str | Path) -> Docket:
+        """Reads a file. Raises NotFoundError, UsageError for an unknown field or an impossible value."""
+        try:
+            with open(path, "rb") as file:
+                return _checked(tomllib.load(file), str(path))
+        except FileNotFoundError:
+            raise NotFoundError(f"no docket {path}") from None
+        except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
+            raise UsageError(f"{path} is no docket that can be read: {error}") from None
+
+    def text(self) -> str:
+        """As it stands in a file: TOML."""
+        import tomlkit
+
+        document = tomlkit.item(self.model_dump(exclude_none=True))
+        for value in document.values():
+            if isinstance(value, tomlkit.items.Array):
+                value.multiline(len(value.as_string()) > _LONGEST_LINE)
+        return HEADER + document.as_string()
+
+    def read_treatment(self) -> Treatment | None:
+        """The treatment in it. Raises UsageError where it, or this machine's decoder, is not that of the docket's making."""
+        if self.treatment is None:
+            return None
+        treatment = Treatment(**self.treatment)
+        if self.feed.treatment is not None and treatment.identity != self.feed.treatment:
+            raise UsageError(
+                f"the treatment differs: its digest is {treatment.identity[:12]}, the docket was made with "
+                f"{self.feed.treatment[:12]}: a field was changed by hand, or by another version of Pannier"
+            )
+        if self.feed.canary is not None and canary_digest(treatment) != self.feed.canary:
+            raise UsageError(
+                "the decoder differs: the canary picture has other pixels here than where the docket was made, so batches "
+                "would differ in places; use the same versions of OpenCV and simplejpeg"
+            )
+        return treatment
+
+    def open(self, store: str | Path | None = None, *, beside: str | Path | None = None) -> State:
+        """The snapshot, out of `store` or where the docket says, beside it or here. Raises where it is not the same."""
+        place = Path(store) if store is not None else _hinted(self.store, beside)
+        try:
+            opened = open_store(str(place))
+        except NotFoundError as error:
+            if store is not None:
+                raise
+            raise NotFoundError(f"{error}; the docket names it as {self.store}: say where it is with --store") from None
+        if self.snapshot not in opened.snapshot_ids():
+            raise NotFoundError(
+                f"{place} has no snapshot {self.snapshot[:12]}: bring it there with pannier copy, or give another --store"
+            )
+        snapshot = opened.state_of(self.snapshot)
+        if snapshot.content_id != self.content_id:
+            raise DamageError(
+                f"the content differs: snapshot {snapshot.id[:12]} has content {snapshot.content_id[:12]}, the docket says "
+                f"{self.content_id[:12]}: one of the two was changed by hand"
+            )
+        if snapshot.classes != self.classes:
+            raise UsageError(
+                f"the class numbers differ: {', '.join(snapshot.classes)} in the snapshot, "
+                f"{', '.join(self.classes)} in the docket"
+            )
+        return snapshot
+
+
+def relative_to(target: str | Path, folder: str | Path) -> str:
+    """How a store's address is written into a file in a folder, so that both can move together."""
+    return Path(os.path.relpath(target, folder)).as_posix()
+
+
+def _hinted(store: str, beside: str | Path | None) -> Path:
+    """Where the store is by a docket's hint: relative to the docket, or else to where one works."""
+    path = Path(store)
+    relative = path if beside is None else Path(beside) / path
+    return relative if relative.exists() or not path.exists() else path
+
+
+def _checked(fields: dict[str, Any], name: str) -> Docket:
+    try:
+        return Docket(**fields)
+    except ValidationError as error:
+        problem = error.errors()[0]
+        field = ".".join(str(part) for part in problem["loc"])
+        if problem["type"] == "extra_forbidden":
+            parts: dict[str, type[_Part]] = {"feed": FeedPart, "export": ExportPart}
+            known = parts.get(str(problem["loc"][0]), Docket).model_fields
+            what = f"a docket has no field {field!r}{did_you_mean(field.rpartition('.')[2], known)}"
+        elif problem["type"] == "missing":
+            what = f"the field {field!r} is missing"
+        elif field == "docket":
+            what = f"it is of format {problem['input']}; this Pannier reads {FORMAT}"
+        else:
+            what = f"{field} = {problem['input']!r}: {problem['msg']}"
+        raise UsageError(f"{name}: {what}") from None

@@ -1,0 +1,200 @@
+"""History: the snapshots of a track, newest first; and of one record: when it came, changed or went, and by whom."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from pannier.errors import NotFoundError
+from pannier.hashing import text_hash
+from pannier.storage.layout import ANNOTATIONS
+from pannier.store.content import bucket_of
+from pannier.store.documents import Document
+from pannier.store.facts import FactsByKey
+from pannier.store.manifest import COLUMNS, Manifest, ManifestFile, digest_of_bucket
+from pannier.store.records import HIDDEN
+from pannier.store.state import OpenedStore, lineage, names_by_snapshot
+from pannier.versions.annotating import all_attachments, all_facts, attachments_of, read_annotations
+
+Row = dict[str, Any]
+
+
+@dataclass(frozen=True)
+class Step:
+    """A snapshot as a history tells of it. `changes` are [kind, label, split, records]; `names` tracks and tags there."""
+
+    id: str
+    time: str
+    author: str
+    note: str
+    records: int
+    changes: list[list[Any]]
+    counts: list[list[Any]]
+    names: list[str]
+    facts: FactsByKey
+    attachments: list[str]
+
+    @property
+    def totals(self) -> dict[str, int]:
+        """Records that changed, by kind."""
+        totals: dict[str, int] = {}
+        for kind, _, _, count in self.changes:
+            totals[kind] = totals.get(kind, 0) + count
+        return totals
+
+    @property
+    def by_class(self) -> dict[str | None, dict[str, int]]:
+        """The same by class."""
+        found: dict[str | None, dict[str, int]] = {}
+        for kind, label, _, count in self.changes:
+            kinds = found.setdefault(label, {})
+            kinds[kind] = kinds.get(kind, 0) + count
+        return found
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data for JSON."""
+        names = ("id", "time", "author", "note", "records", "names", "facts", "attachments")
+        changes = [dict(zip(("kind", "label", "split", "records"), row, strict=True)) for row in self.changes]
+        return {name: getattr(self, name) for name in names} | {"changes": changes}
+
+
+@dataclass(frozen=True)
+class RecordStep:
+    """What a snapshot did to a record: "came", "went", or what changed: "picture", "label", "split", side columns' names.
+
+    `before` and `after` are its facts by column, None where it is not there.
+    """
+
+    id: str
+    time: str
+    author: str
+    note: str
+    what: list[str]
+    before: Row | None = field(repr=False)
+    after: Row | None = field(repr=False)
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data for JSON."""
+        return vars(self) | {"before": _shown(self.before), "after": _shown(self.after)}
+
+
+def _shown(row: Row | None) -> Row | None:
+    """A record's facts but for what no reader of records needs; times as text."""
+    if row is None:
+        return None
+    shown = {name: value for name, value in row.items() if name not in HIDDEN}
+    return {name: value.isoformat() if hasattr(value, "isoformat") else value for name, value in shown.items()}
+
+
+def history(store: OpenedStore, name: str = "main") -> list[Step]:
+    """The snapshots that led to one, newest first. Opens no manifest. Raises NotFoundError."""
+    names = names_by_snapshot(store)
+    annotated = set(store.storage.list(ANNOTATIONS))
+    return [
+        _step(store, snapshot_id, document, names, annotated)
+        for snapshot_id, document in lineage(store.storage, store.resolve(name))
+    ]
+
+
+def _step(
+    store: OpenedStore, snapshot_id: str, document: Document, names: Mapping[str, list[str]], annotated: set[str]
+) -> Step:
+    added = read_annotations(store.storage, snapshot_id) if snapshot_id in annotated else []
+    frozen = attachments_of(store.storage, document["attachments"])
+    return Step(
+        snapshot_id,
+        document["time"],
+        document["author"],
+        document["note"],
+        document["records"],
+        document["changes"],
+        document["counts"],
+        names.get(snapshot_id, []),
+        all_facts(document["facts"], added),
+        [each.name for each in all_attachments(frozen, added)],
+    )
+
+
+def record_history(store: OpenedStore, key: str, name: str = "main") -> list[RecordStep]:
+    """Every snapshot in which a record came, changed or went, newest first. Raises NotFoundError where it never did."""
+    finder = _Finder(store, key)
+    steps: list[RecordStep] = []
+    newer: tuple[str, Document, Row | None] | None = None
+    last = b""
+    for snapshot_id, document in lineage(store.storage, store.resolve(name)):
+        bucket = finder.bucket_digest(document)
+        row = finder.row(document) if newer is None or bucket != last else newer[2]
+        if newer is not None:
+            _tell(steps, newer, row)
+        newer, last = (snapshot_id, document, row), bucket
+    if newer is not None:
+        _tell(steps, newer, None)
+    if not steps:
+        snapshot = store.state(name)
+        raise NotFoundError(f"no record {key!r} was ever in {name}{snapshot.nearest_key(key)}")
+    return steps
+
+
+def _tell(steps: list[RecordStep], at: tuple[str, Document, Row | None], before: Row | None) -> None:
+    snapshot_id, document, after = at
+    what = _what_changed(before, after)
+    if what:
+        steps.append(RecordStep(snapshot_id, document["time"], document["author"], document["note"], what, before, after))
+
+
+def _what_changed(before: Row | None, after: Row | None) -> list[str]:
+    if before is None or after is None:
+        return [] if before is after else ["came"] if before is None else ["went"]
+    names = {"sha256": "picture", "label": "label", "split": "split"}
+    side = [name for name in {**before, **after} if name not in COLUMNS and name != "removed"]
+    changed = [names[name] for name in names if before[name] != after[name]]
+    return changed + [name for name in side if before.get(name) != after.get(name)]
+
+
+class _Finder:
+    """Finds one record in many snapshots: a delta is looked into by itself, each base once, and only where the digest of the
+    record's bucket says that something in it has changed.
+    """
+
+    def __init__(self, store: OpenedStore, key: str) -> None:
+        self._storage, self._key, self._hash = store.storage, key, text_hash(key)
+        self._in_files: dict[str, Row | None] = {}
+        self._digests: dict[str, bytes | None] = {}
+
+    def bucket_digest(self, document: Document) -> bytes:
+        """The digest of the record's bucket as a snapshot's manifest gives it."""
+        for part in ("delta", "base"):
+            if document[part]:
+                file = ManifestFile(**document[part])
+                if file.name not in self._digests:
+                    self._digests[file.name] = digest_of_bucket(self._storage, file, bucket_of(self._hash))
+                found = self._digests[file.name]
+                if found is not None:
+                    return found
+        return b""
+
+    def row(self, document: Document) -> Row | None:
+        """The record as a snapshot has it; None where it has none."""
+        for part in ("delta", "base"):
+            if document[part]:
+                found = self._in(ManifestFile(**document[part]))
+                if found is not None:
+                    return None if found.get("removed") else found
+        return None
+
+    def _in(self, file: ManifestFile) -> Row | None:
+        if file.name not in self._in_files:
+            manifest = Manifest.read(self._storage, file, None)
+            row = manifest.find(self._key, self._hash)
+            self._in_files[file.name] = None if row is None else _plain(manifest.take([row]).to_pylist()[0])
+        return self._in_files[file.name]
+
+
+def _plain(row: Row) -> Row:
+    return {name: value.hex() if isinstance(value, bytes) else value for name, value in row.items()}
+
+
+def is_ancestor(store: OpenedStore, older: str, newer: str) -> bool:
+    """Whether a snapshot is among those that led to another, or is that one; both by id."""
+    return any(snapshot_id == older for snapshot_id, _ in lineage(store.storage, newer))

@@ -218,7 +218,7 @@ def test_a_worker_that_dies_without_a_word_is_an_error_not_a_hang(
     from pannier.feed import engine
 
     monkeypatch.setattr(engine, "LIVENESS_SECONDS", 0.05)
-    monkeypatch.setattr(engine._Hand, "work", lambda self, run: sys.exit())
+    monkeypatch.setattr(engine.Hand, "work", lambda self, run: sys.exit())
     monkeypatch.setattr(threading, "excepthook", lambda _: None)
     with packed.feed(None, TREATMENT) as feed, pytest.raises(pannier.PannierError, match="has died"):
         next(iter(feed))

@@ -274,7 +274,7 @@ def test_a_host_that_does_not_answer_is_given_up(tmp_path: Path) -> None:
         ([{"a": "x"}], {}, "no column holds links"),
         ([{"a": "http://h/1", "b": "http://h/2"}], {}, "several columns hold links"),
         ([{"a": 3}], {"link": "a"}, "gives int64, not links"),
-        ([{"a": "http://h/1"}], {"pause": "soon"}, "is no duration"),
+        ([{"a": "http://h/1"}], {"pause": "soon"}, "is no time"),
         ([{"a": "http://h/1"}], {"tries": 0}, "must be 1 or more"),
         ([{"a": "http://h/1"}], {"where": "b = 1"}, "no column 'b'"),
     ],

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import re
 import subprocess
 import sys
@@ -38,31 +39,44 @@ def test_every_command_has_help_with_an_example(run: Callable[..., Any]) -> None
         assert f"$ pannier {command} " in run(command, "--help").out
 
 
-def test_floors_import_only_from_floors_above_them() -> None:
-    floors = [
-        "errors",
-        "hashing",
-        "columns",
-        "machine",
-        "sizes",
-        "images",
-        "shares",
-        "sources",
-        "splits",
-        "store",
-        "feed",
-        "measuring",
-        "figures",
-        "demo",
-        "cli",
-    ]
-    for path in (ROOT / "src" / "pannier").rglob("*.py"):
-        own = path.relative_to(ROOT / "src" / "pannier").parts[0].removesuffix(".py")
-        if own not in floors:
+FLOORS = (
+    *("errors", "hashing", "choices", "units", "columns", "machine", "files", "images", "dealing", "sources", "storage"),
+    *("store", "versions", "packing", "folders", "upkeep", "feed", "measuring", "figures", "api", "demo", "cli"),
+)
+
+
+def imports() -> dict[str, set[str]]:
+    """By module of the package those that it imports, late and for types alone too."""
+    source = ROOT / "src"
+    paths = {".".join(path.relative_to(source).with_suffix("").parts): path for path in source.rglob("*.py")}
+    modules = {name.removesuffix(".__init__"): path for name, path in paths.items() if name != "pannier.__init__"}
+    found: dict[str, set[str]] = {}
+    for name, path in modules.items():
+        targets = set()
+        for node in ast.walk(ast.parse(path.read_text())):
+            if isinstance(node, ast.Import):
+                targets |= {alias.name for alias in node.names}
+            elif isinstance(node, ast.ImportFrom) and node.module:
+                targets |= {f"{node.module}.{alias.name}" for alias in node.names} | {node.module}
+        found[name] = {target for target in targets if target in modules and target != name}
+    return found
+
+
+def test_modules_import_downward_alone_and_no_circle_is_among_them() -> None:
+    """Every import counts, wherever in a module it stands: a module may import its own floor, or those before it."""
+    found = imports()
+    for name, targets in found.items():
+        own = name.split(".")[1:2]
+        if own == ["__main__"]:
             continue
-        text = path.read_text()
-        top = re.findall(r"^from pannier\.(\w+)", text, re.MULTILINE)
-        assert all(floors.index(floor) <= floors.index(own) for floor in top), path
+        allowed = FLOORS[: FLOORS.index(own[0]) + 1]
+        upward = [target for target in targets if target.split(".")[1:2] and target.split(".")[1] not in allowed]
+        assert not upward, (name, upward)
+    while found:
+        ground = {name for name, targets in found.items() if not targets & found.keys()}
+        assert ground, f"a circle among {sorted(found)}"
+        for name in ground:
+            del found[name]
 
 
 def test_the_reader_in_the_format_page_reads_every_picture(packed: pannier.Snapshot) -> None:

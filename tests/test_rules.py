@@ -119,7 +119,7 @@ def test_a_preview_packs_nothing_and_tells_all(heap: Path, tmp_path: Path, run: 
     words = (*words, "--where", "loom IS NULL OR loom < '3'", "--preview")
     seen = json.loads(run(*words, "--json").out)
     assert (seen["rows"], seen["funnel"][0]["rows"], seen["without_label"]) == (25, 17, 1)
-    assert seen["counts"] == [{"label": "twill", "split": None, "rows": 16}]
+    assert seen["counts"] == [{"label": "twill", "split": None, "records": 16}]
     assert seen["origins"] == {"twill": {"satin": 8, "twill": 8}}
     shown = run(*words)
     assert shown.status == 0

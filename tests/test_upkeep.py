@@ -189,7 +189,7 @@ def test_tidying_stops_where_it_cannot_tell_what_is_needed(store: pannier.Store)
         store.tidy(older_than=0, apply=True)
     assert sorted(path for path in store.path.rglob("*") if path.is_file()) == files
     manifest.write_bytes(content)
-    with pytest.raises(UsageError, match="is no age"):
+    with pytest.raises(UsageError, match="is no time"):
         store.tidy(older_than="soon")
 
 

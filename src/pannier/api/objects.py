@@ -7,12 +7,13 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, cast
 
+from pannier.choices import LabelAs, Last
 from pannier.columns import Rows
 from pannier.dealing.shares import Dealing
 from pannier.errors import NotFoundError, did_you_mean
 from pannier.feed import batch, feed
 from pannier.feed.arrays import Arrays, arrays
-from pannier.feed.job import LabelAs, Last, job_of
+from pannier.feed.job import job_of
 from pannier.figures.notebook import of_batch, of_record, of_snapshot
 from pannier.folders.exporting import export
 from pannier.folders.laying_out import LayOutResult

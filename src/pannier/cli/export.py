@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from pannier import choices
 from pannier.cli.options import NO_TREATMENT, AsJson, Split, Store, TreatmentOptions, Where, takes_treatment
 from pannier.cli.terminal import plural, print_json, progress_bar
 
@@ -21,9 +22,7 @@ def export(
     directory: Annotated[
         str | None, typer.Argument(metavar="[DIR]", help="A folder: new, empty, or exported into before.")
     ] = None,
-    layout: Annotated[
-        Literal["class", "split", "flat"], typer.Option(help="Class folders, split folders of them, or one folder.")
-    ] = "class",
+    layout: Annotated[choices.Layout, typer.Option(help="Class folders, split folders of them, or one folder.")] = "class",
     where: Where = None,
     split: Split = None,
     hard_links: Annotated[

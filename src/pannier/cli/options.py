@@ -6,9 +6,11 @@ import inspect
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import wraps
-from typing import TYPE_CHECKING, Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
+
+from pannier import choices
 
 if TYPE_CHECKING:
     from pannier.api.objects import Snapshot
@@ -35,10 +37,8 @@ FactsOption = Annotated[
     list[str] | None,
     typer.Option("--fact", metavar="KEY=VALUE", help="A fact to keep with the snapshot; may be given again."),
 ]
-Last = Annotated[Literal["keep", "drop"] | None, typer.Option(help="What becomes of a last, smaller batch.")]
-LabelAs = Annotated[
-    Literal["number", "one_hot", "binary", "name"] | None, typer.Option(help="How labels come; by default as numbers.")
-]
+Last = Annotated[choices.Last | None, typer.Option(help="What becomes of a last, smaller batch.")]
+LabelAs = Annotated[choices.LabelAs | None, typer.Option(help="How labels come; by default as numbers.")]
 BatchSize = Annotated[int, typer.Option("--batch-size", help="Pictures a batch.")]
 
 _TREATMENT: dict[str, Any] = {

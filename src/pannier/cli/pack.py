@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import sys
-from typing import TYPE_CHECKING, Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from pannier import choices
 from pannier.cli.options import (
     NO_DEALING,
     NO_RULES,
@@ -49,7 +50,7 @@ def pack(
     keep: Annotated[
         list[str] | None, typer.Option(metavar="COLUMN,...", help="Side columns: columns, or 'SQL as name'.")
     ] = None,
-    unlabeled: Annotated[Literal["leave", "keep"], typer.Option(help="What becomes of what gets no label.")] = "leave",
+    unlabeled: Annotated[choices.Unlabeled, typer.Option(help="What becomes of what gets no label.")] = "leave",
     classes: Annotated[str | None, typer.Option(metavar="CLASS,...", help="The classes in order of their numbers.")] = None,
     only_classes: Annotated[str | None, typer.Option(metavar="CLASS,...", help="No other classes than these.")] = None,
     per_class: Annotated[int | None, typer.Option(metavar="N", help="At most so many of each class, by chance.")] = None,
@@ -160,7 +161,7 @@ def _print_preview(result: PackResult) -> None:
         if set(origins) != {name}:
             print(f"\n{name} is made of " + ", ".join(f"{origin} ({count:,})" for origin, count in origins.items()))
     print_deviation(result.deviation)
-    print_left_out(result.left_out)
+    print_left_out(result.left_out, "--json")
 
 
 def _told(result: PackResult) -> str:

@@ -80,11 +80,11 @@ def print_deviation(deviation: dict[str | None, int]) -> None:
         print(f"\nWhat stays together keeps {classes} off the shares, {worst or 'no label'} the most, by {off}.")
 
 
-def print_left_out(left_out: Sequence[Any]) -> None:
-    """What was left out, by reason, with examples."""
+def print_left_out(left_out: Sequence[Any], how: str = "pannier show --json") -> None:
+    """What was left out, by reason, with examples; `how` lists all."""
     if not left_out:
         return
-    print(f"\nLeft out: {len(left_out):,} (pannier show --json lists all)")
+    print(f"\nLeft out: {len(left_out):,} ({how} lists all)")
     by_kind: dict[str, list[Any]] = {}
     for item in left_out:
         by_kind.setdefault(item.kind, []).append(item)

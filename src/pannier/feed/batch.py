@@ -8,8 +8,8 @@ from typing import Any
 
 import numpy as np
 
+from pannier.choices import LabelAs
 from pannier.errors import UsageError
-from pannier.feed.job import LabelAs
 from pannier.images.treatment import Treatment
 from pannier.store.state import State
 

@@ -5,10 +5,11 @@ from __future__ import annotations
 import logging
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
-from typing import Any, Literal, get_args
+from typing import Any
 
 import numpy as np
 
+from pannier.choices import LabelAs, Last, checked_choice
 from pannier.columns import Rows
 from pannier.errors import NotFoundError, UsageError
 from pannier.feed.needs import Needs, needs_of
@@ -22,9 +23,6 @@ from pannier.store.canvases import Rendering, rendering_of
 from pannier.store.choosing import chosen_rows
 from pannier.store.state import State, open_store
 from pannier.units import read_limit
-
-LabelAs = Literal["number", "one_hot", "binary", "name"]
-Last = Literal["keep", "drop"]
 
 AUGMENTED_SPLIT = "train"
 
@@ -94,8 +92,8 @@ def job_of(
 ) -> FeedJob:
     """The job that options as a user says them come to. Raises UsageError, TreatmentError, NotFoundError."""
     _check_counts(batch_size=batch_size, workers=workers, ahead=ahead)
-    _check_choice("last", last, get_args(Last))
-    _check_choice("label_as", label_as, get_args(LabelAs))
+    checked_choice("last", last, Last)
+    checked_choice("label_as", label_as, LabelAs)
     if treatment is not None:
         treatment.check_ready()
         check_boxes(state.manifest, treatment)
@@ -114,12 +112,6 @@ def _check_counts(**counts: Any) -> None:
         is_optional = name != "batch_size"
         if not (is_optional and value is None) and (type(value) is not int or value < 1):
             raise UsageError(f"{name} = {value!r}: must be a whole number of 1 or more")
-
-
-def _check_choice(name: str, value: Any, choices: tuple[str, ...]) -> None:
-    if value not in choices:
-        *others, last = map(repr, choices)
-        raise UsageError(f"{name} = {value!r}: must be {', '.join(others)} or {last}")
 
 
 def limit_bytes(memory_limit: str | int | None) -> int | None:

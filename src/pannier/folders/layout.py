@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+from pannier.choices import Layout, checked_choice
 from pannier.columns import Rows, order_of_keys
 from pannier.errors import UsageError
 from pannier.sources.laid_out import ATTACHMENTS, is_about_layout
 from pannier.sources.paths import split_of_folder
 from pannier.store.state import State
-
-LAYOUTS = ("class", "split", "flat")
 
 
 def paths_of(snapshot: State, rows: Rows, layout: str) -> tuple[Rows, list[str], list[str]]:
@@ -19,8 +18,7 @@ def paths_of(snapshot: State, rows: Rows, layout: str) -> tuple[Rows, list[str],
     class: the picture lies in a folder of its label, where its key has it there already at the key itself. split: the same
     below a folder of its split. flat: all in one folder. Paths that would be taken twice get numbers. Raises UsageError.
     """
-    if layout not in LAYOUTS:
-        raise UsageError(f"--layout {layout}: must be {', '.join(LAYOUTS)}")
+    checked_choice("layout", layout, Layout)
     table = snapshot.manifest.take(rows, ["key", "label", "split"])
     order = order_of_keys(table.column("key"))
     table = table.take(order)

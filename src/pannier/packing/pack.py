@@ -6,12 +6,13 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, fields
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from pannier.choices import Unlabeled
 from pannier.columns import Rows, order_by_hash
 from pannier.dealing.shares import Dealing, DealingOptions
 from pannier.errors import SourceError, UsageError
@@ -69,7 +70,7 @@ class PackOptions(DealingOptions, RuleOptions, ReadingOptions):
     name: str | None = None
     description: str | None = None
     facts: Mapping[str, Fact] | str | Sequence[str] | None = None
-    unlabeled: Literal["leave", "keep"] = "leave"
+    unlabeled: Unlabeled = "leave"
     classes: str | Sequence[str] = ()
     only_classes: str | Sequence[str] = ()
     per_class: int | None = None
@@ -106,8 +107,8 @@ class PackOptions(DealingOptions, RuleOptions, ReadingOptions):
 class PackResult(Counts):
     """What packing did, or with `preview` would do. `state` is the track's newest; `is_new` says whether packing made it.
 
-    `funnel` tells how many of all `rows` of the source each condition left, `first` the first rows that are brought in as
-    (key, label, split), `counts` how many records there are then by (class, split), `origins` by class what its labels were
+    `funnel` tells how many of all `rows` of the source each condition left, of a preview `first` are
+    the first rows that are brought in as (key, label, split), `counts` how many records there are then by (class, split), `origins` by class what its labels were
     before renaming.
     """
 
@@ -126,7 +127,7 @@ class PackResult(Counts):
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data for JSON."""
-        plain = {each.name: getattr(self, each.name) for each in fields(self) if each.name not in ("state", "deviation")}
+        plain = {each.name: getattr(self, each.name) for each in fields(PackResult) if each.name != "state"}
         told = self.state.told_briefly() if self.state is not None else {}
         return (
             told
@@ -210,7 +211,7 @@ class _Packing:
         self._passed: list[LeftOut] = []
         self._done = Counts()
         self._left_out: list[LeftOut] = []
-        self._counts: dict[tuple[str | None, str | None], int] = {}
+        self._after: Manifest | None = None
 
     def run(self, source: Any, progress: Progress | None) -> PackResult:
         opened = self._opened(source)
@@ -237,10 +238,15 @@ class _Packing:
             without_label=len(rows_without_label(everything)),
             new_pictures=ingested.new_pictures,
             new_bytes=ingested.new_bytes,
-            first=_first(chosen, prefix),
-            counts=self._counts if self._preview or state is None else state.counts,
+            first=self._first(chosen),
+            counts=self._counts(state),
             origins=_origins(chosen),
         )
+
+    def _counts(self, state: State | None) -> dict[tuple[str | None, str | None], int]:
+        if self._after is None:
+            return {} if state is None else state.counts
+        return {(label, split): count for label, split, count in count_document(self._after)}
 
     def _opened(self, source: Any) -> Source:
         """The source, where what is said of it goes together with what it is."""
@@ -334,8 +340,17 @@ class _Packing:
         self._done.removed = len(revision.gone)
         self._done.added = int((~revision.is_there).sum())
         self._left_out = self._passed + revision.left_out
-        after = Manifest(revision.manifest.table(), revision.changes(), {}) if self._preview else None
-        self._counts = {} if after is None else {(a, b): n for a, b, n in count_document(after)}
+        if self._preview:
+            self._after = Manifest(revision.manifest.table(), revision.changes(), {})
+
+    def _first(self, chosen: Chosen) -> list[tuple[str, str | None, str | None]]:
+        """The first rows that a preview brings in, with their labels and splits to be."""
+        if self._after is None:
+            return []
+        keys = [self._options.prefix + key for key in chosen.keys[:FIRST_ROWS].to_pylist()]
+        rows = [row for key in keys if (row := self._after.find(key, text_hash(key))) is not None]
+        table = self._after.take(rows, ["key", "label", "split"]).to_pylist()
+        return sorted((row["key"], row["label"], row["split"]) for row in table)
 
     def _says_something(self, parent: State | None, dealing: Dealing) -> bool:
         """Whether there is something to keep though no record changes: a split was frozen, the dataset named."""
@@ -343,12 +358,6 @@ class _Packing:
             return False
         renamed = any(self._about[said] not in (None, getattr(parent, said)) for said in ("name", "description"))
         return renamed or dealing.frozen != parent.dealing.frozen
-
-
-def _first(chosen: Chosen, prefix: str) -> list[tuple[str, str | None, str | None]]:
-    some = chosen.take(np.arange(min(FIRST_ROWS, len(chosen))))
-    rows = zip(some.keys.to_pylist(), some.labels.to_list(), some.splits.to_list(), strict=True)
-    return sorted((prefix + key, label, split) for key, label, split in rows)
 
 
 def _origins(chosen: Chosen) -> dict[str, dict[str, int]]:
@@ -359,7 +368,10 @@ def _origins(chosen: Chosen) -> dict[str, dict[str, int]]:
     for (label, raw), count in pairs.items():
         if label is not None and raw is not None:
             origins.setdefault(label, Counter())[raw] = count
-    return {label: dict(before.most_common()) for label, before in sorted(origins.items())}
+    return {
+        label: dict(sorted(before.items(), key=lambda item: (-item[1], item[0])))
+        for label, before in sorted(origins.items())
+    }
 
 
 def _incoming(pictures: Any, chosen: Chosen, hashes: Hashes, prefix: str) -> Any:

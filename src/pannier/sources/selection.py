@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Any
 
 import numpy as np
 
+from pannier.choices import Unlabeled, checked_choice
 from pannier.errors import SourceError, UsageError, did_you_mean
 from pannier.hashing import fold, fold_each, text_hash
 from pannier.sources.rows import Chosen, LeftOut, Source, check_same_classes, classes_by_split
@@ -25,7 +26,7 @@ class Selection:
     most so many of each, chosen by a hash of (seed, key). allow_missing_classes: splits may carry different class names.
     """
 
-    unlabeled: Literal["leave", "keep"] = "leave"
+    unlabeled: Unlabeled = "leave"
     only_classes: Sequence[str] = ()
     per_class: int | None = None
     seed: int = 0
@@ -33,8 +34,7 @@ class Selection:
     classes: Sequence[str] = field(default_factory=tuple)
 
     def __post_init__(self) -> None:
-        if self.unlabeled not in ("leave", "keep"):
-            raise UsageError(f"unlabeled = {self.unlabeled!r}: must be 'leave' or 'keep'")
+        checked_choice("unlabeled", self.unlabeled, Unlabeled)
         if self.per_class is not None and self.per_class < 1:
             raise UsageError(f"--per-class {self.per_class}: must be 1 or more")
 

@@ -112,7 +112,7 @@ class MemoryReader:
         self._storage = storage
 
     def read_into(self, name: str, offset: int, buffer: memoryview) -> int:
-        piece = memoryview(self._storage.view(name))[offset : offset + len(buffer)]
+        piece = memoryview(self._storage.view(name)).cast("B")[offset : offset + len(buffer)]
         buffer[: len(piece)] = piece
         return len(piece)
 

@@ -259,7 +259,8 @@ def _side_of_source(which: str) -> Side:
         "split": chosen.splits.to_arrow(),
         "sha256": pa.FixedSizeBinaryArray.from_buffers(pa.binary(32), count, [None, pa.py_buffer(found.tobytes())]),
     }
-    table = pa.table([columns.get(field.name, _nothing(field, count)) for field in SCHEMA], names=SCHEMA.names).cast(SCHEMA)
+    whole = [columns[field.name] if field.name in columns else _nothing(field, count) for field in SCHEMA]
+    table = pa.table(whole, names=SCHEMA.names).cast(SCHEMA)
     table = table.append_column("number", pa.array(chosen.numbers))
     table = table.take(pa.array(order_by_hash(hashes, table.column("key"))))
     splits = bool(source.fixed_splits)

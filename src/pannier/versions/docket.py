@@ -9,6 +9,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
+from pannier.choices import LabelAs, Last, Layout
 from pannier.errors import DamageError, NotFoundError, UsageError, did_you_mean
 from pannier.images.canary import canary_digest
 from pannier.images.treatment import Treatment
@@ -20,8 +21,6 @@ ENDING = ".docket"
 HEADER = "# With this file and the store, anyone gets the same pictures and batches: pannier feed --docket FILE\n\n"
 
 _LONGEST_LINE = 100
-
-Layout = Literal["class", "split", "flat"]
 
 
 class _Part(BaseModel):
@@ -36,9 +35,9 @@ class FeedPart(_Part):
     seed: int | None = Field(default=None, ge=0)
     order: Literal["shuffled", "by key"] | None = None
     augment: bool | None = None
-    last: Literal["keep", "drop"] | None = None
+    last: Last | None = None
     subset: str | None = None
-    label_as: Literal["number", "one_hot", "binary", "name"] | None = None
+    label_as: LabelAs | None = None
     treatment: str | None = None
     canary: str | None = None
 

@@ -1,0 +1,23 @@
+"""Choices that several floors offer: each said once, with what it may be."""
+
+from __future__ import annotations
+
+from typing import Any, Literal, get_args
+
+from pannier.errors import UsageError
+
+# how labels come in a batch; what becomes of a last, smaller batch; how a snapshot is laid out in a folder
+LabelAs = Literal["number", "one_hot", "binary", "name"]
+Last = Literal["keep", "drop"]
+Layout = Literal["class", "split", "flat"]
+# what becomes of what gets no label
+Unlabeled = Literal["leave", "keep"]
+
+
+def checked_choice(argument: str, value: Any, choices: Any) -> Any:
+    """The value, if it is one of a Literal's. Raises UsageError."""
+    known = get_args(choices)
+    if value not in known:
+        *others, last = map(repr, known)
+        raise UsageError(f"{argument} = {value!r}: must be {', '.join(others)} or {last}")
+    return value

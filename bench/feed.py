@@ -43,9 +43,9 @@ def run(report: Report) -> None:
 
 def _jobs(snapshot: Any, treatment: Any, archive: Path) -> dict[str, list[dict[str, Any]]]:
     scale, offset = treatment.value_line()
-    job = job_of(snapshot.state, "train", treatment, workers=2, memory_limit=None, rendered=False)
+    job = job_of(snapshot, "train", treatment, workers=2, memory_limit=None, rendered=False)
     base = {"feed": job.to_plain()}
-    limited = {"kind": "feed", "feed": replace(job, limit_bytes=64 << 20).to_plain()}
+    limited = {"kind": "feed", "feed": replace(job, memory_limit=64 << 20).to_plain()}
     hand = {"kind": "by hand", "folder": str(archive), "side": SIDE, "scale": scale.tolist(), "offset": offset.tolist()}
     return {
         "feed": [base | {"kind": "feed"}],

@@ -51,7 +51,7 @@ def run(report: Report) -> None:
             changes = changes_of(store.snapshot(), rng)
             opened = pannier.open_store(store.path)
             started = time.perf_counter()
-            commit(opened.opened, "main", lambda _, changes=changes: Proposal(changes))  # type: ignore[misc]
+            commit(opened, "main", lambda _, changes=changes: Proposal(changes))  # type: ignore[misc]
             seconds.append(time.perf_counter() - started)
             sizes.append(_bytes_in(store.path) - before)
         change, size = float(np.median(seconds)), max(sizes)
@@ -77,7 +77,7 @@ def fill_a_million(store: pannier.Store, folder: Path) -> None:
     }
     columns = [new.get(field.name, rows.column(field.name)) for field in SCHEMA] + [pa.array(np.zeros(RECORDS, bool))]
     table = pa.table(columns, schema=pa.schema([*SCHEMA, REMOVED])).sort_by("hash")
-    commit(store.opened, "main", lambda _: Proposal(table))
+    commit(store, "main", lambda _: Proposal(table))
 
 
 def changes_of(snapshot: pannier.Snapshot, rng: np.random.Generator) -> Any:

@@ -201,7 +201,7 @@ def _whole_splits(report: Report, snapshot: pannier.Snapshot) -> None:
     with feed:
         for _ in range(21):
             timed("bare", bare)
-            timed("stats", lambda: measure_values(snapshot.state, None, treatment, workers=2))
+            timed("stats", lambda: measure_values(snapshot, None, treatment, workers=2))
             timed("render", lambda: pannier.render(snapshot, treatment, workers=2))
             drop_rendering(snapshot.store.storage, treatment.fixed_part)
     found = ratio(times["bare"][1:], times["stats"][1:])

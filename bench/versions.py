@@ -66,8 +66,8 @@ def _names_and_comparisons(report: Report, store: pannier.Store) -> None:
     _seconds(report, "a new track, seconds", lambda: store.start_track(f"t{next(names)}"), 0.05 + 0.1)
     from pannier.versions.naming import add_tag, start_track
 
-    _seconds(report, "the same without opening the snapshot", lambda: start_track(store.opened, f"u{next(names)}"), 0.05)
-    _seconds(report, "a new tag, seconds", lambda: add_tag(store.opened, f"v{next(names)}"), 0.05)
+    _seconds(report, "the same without opening the snapshot", lambda: start_track(store, f"u{next(names)}"), 0.05)
+    _seconds(report, "a new tag, seconds", lambda: add_tag(store, f"v{next(names)}"), 0.05)
 
 
 def _many_snapshots(report: Report, store: pannier.Store) -> None:
@@ -76,7 +76,7 @@ def _many_snapshots(report: Report, store: pannier.Store) -> None:
     size, started = _bytes_in(store.path), time.perf_counter()
     for _ in range(SNAPSHOTS):
         changes = changes_of(store.snapshot(), rng)
-        commit(store.opened, "main", lambda _, changes=changes: Proposal(changes))  # type: ignore[misc]
+        commit(store, "main", lambda _, changes=changes: Proposal(changes))  # type: ignore[misc]
     seconds = (time.perf_counter() - started) / SNAPSHOTS
     added = (_bytes_in(store.path) - size) / SNAPSHOTS
     report.line(f"{SNAPSHOTS:,} snapshots of {CHANGES} changes: bytes each, new bases too", f"{added:,.0f}", "<= 3,000,000",
@@ -96,7 +96,7 @@ def _memory(report: Report, store: pannier.Store) -> None:
         "a query": "store.snapshot().query('SELECT label, count(*) FROM records GROUP BY label')",
         "tidy": "store.tidy(older_than=0)",
         "verify --quick": "pannier.verify(store, quick=True)",
-        "export of the labels": f"write_label_table(snapshot.state, np.arange(len(snapshot)), {str(other) + '.csv'!r})",
+        "export of the labels": f"write_label_table(snapshot, np.arange(len(snapshot)), {str(other) + '.csv'!r})",
     }
     for name, call in work.items():
         program = (

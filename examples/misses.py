@@ -25,7 +25,7 @@ def main(path: str, figure: str) -> None:
     confused = scored.query("""
         SELECT label, predicted, count(*) AS n FROM records WHERE predicted <> label GROUP BY ALL ORDER BY n DESC, label""")
     print(confused.to_pandas().to_string(index=False))
-    missed = choose_records(scored.state, None, 24, 0, where="predicted <> label")
+    missed = choose_records(scored, None, 24, 0, where="predicted <> label")
     draw_sheet(missed, figure, title=f"{len(missed)} misses")
     with scored.feed("train", pannier.Treatment(64), where="predicted <> label", seed=3) as feed:
         print(feed.records, "misses to train on again, in", len(feed), "batches")

@@ -16,7 +16,7 @@ import pytest
 from PIL import Image
 
 import pannier
-from pannier.cli import main
+from pannier.cli.entry import main
 
 CLASSES = ("plain", "satin", "twill")
 

@@ -111,7 +111,7 @@ BAD_CALLS: list[tuple[list[str], int, str]] = [
 def test_bad_input_is_one_line_with_what_to_do(
     arguments: list[str], status: int, says: str, packed: pannier.Snapshot, archive: Path, tmp_path: Path, capsys: Any
 ) -> None:
-    from pannier.cli import main
+    from pannier.cli.entry import main
 
     for name in ("empty", "text"):
         (tmp_path / name).mkdir()
@@ -153,7 +153,8 @@ def test_a_full_disk_loses_nothing(tmp_path: Path, limit: int) -> None:
     more = fill(tmp_path / "b", 20, first=50)
     program = (
         f"import resource, signal, sys; signal.signal(signal.SIGXFSZ, signal.SIG_IGN); "
-        f"resource.setrlimit(resource.RLIMIT_FSIZE, ({limit}, {limit})); from pannier.cli import main; main(sys.argv[1:])"
+        f"resource.setrlimit(resource.RLIMIT_FSIZE, ({limit}, {limit})); "
+        "from pannier.cli.entry import main; main(sys.argv[1:])"
     )
     command = [sys.executable, "-B", "-c", program, "pack", str(more), str(store)]
     ended = subprocess.run(command, capture_output=True, text=True, check=False)
@@ -169,7 +170,7 @@ def test_a_full_disk_loses_nothing(tmp_path: Path, limit: int) -> None:
 def test_a_read_only_disk_is_said(tmp_path: Path, run: Run, monkeypatch: pytest.MonkeyPatch, capsys: Any) -> None:
     import errno
 
-    from pannier.cli import main
+    from pannier.cli.entry import main
 
     def refuse(*_: object, **__: object) -> None:
         raise OSError(errno.EROFS, os.strerror(errno.EROFS))

@@ -236,9 +236,7 @@ def test_two_loops_over_one_feed_at_once_are_refused(packed: pannier.Snapshot) -
 
 def test_a_damaged_record_stops_the_feed_and_is_named(tmp_path: Path) -> None:
     snapshot = pannier.create(tmp_path / "s.store").pack(fill(tmp_path / "a", 4)).snapshot
-    place = snapshot.state.index.find(
-        np.frombuffer(bytes.fromhex(snapshot["twill/0002.jpg"].sha256), np.uint8).reshape(1, 32)
-    )
+    place = snapshot.index.find(np.frombuffer(bytes.fromhex(snapshot["twill/0002.jpg"].sha256), np.uint8).reshape(1, 32))
     shard = next((snapshot.store.path / "shards").glob("*.arrow"))
     with open(shard, "r+b") as file:
         file.seek(int(place.offset[0]) + 100)

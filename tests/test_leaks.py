@@ -238,7 +238,7 @@ def test_groups_stay_together_and_what_they_cost_is_said(tmp_path: Path, store: 
     later = store.pack(tmp_path / "b").snapshot
     assert {later["twill/bolt3_900.jpg"].split} == bolts["bolt3"]
     (tmp_path / "t.csv").write_text("file,weave\nb/twill/bolt3_900.jpg,twill\n")
-    with pytest.raises(UsageError, match="groups are kept since an earlier pack, and --group-by .* give this source"):
+    with pytest.raises(UsageError, match="groups are kept since an earlier pack, and `group_by` .* give this source"):
         store.pack(tmp_path / "t.csv", label="weave")
     with pytest.raises(SourceError, match="group 'bolt0' is in two splits"):
         store.change(where="key LIKE '%/bolt0_0.jpg'", set={"split": "val" if "train" in bolts["bolt0"] else "train"})
@@ -305,7 +305,7 @@ def test_a_subset_is_fair_fixed_and_the_same_everywhere(packed: pannier.Snapshot
     with packed.feed("train", subset=Fraction(1, 2), seed=4, shuffle=False) as feed:
         larger = [key for batch in feed for key in batch.keys]
     assert set(keys) < set(larger)
-    with pytest.raises(UsageError, match="--subset 0"):
+    with pytest.raises(UsageError, match="`subset` 0"):
         packed.feed("train", subset="0%")
 
 

@@ -103,7 +103,7 @@ def test_a_sheet_shows_a_batch_exactly_as_it_is_fed(packed: pannier.Snapshot, cl
         assert all(np.array_equal(a.pixels, b) for a, b in zip(shown, treatment.undo(batch.images), strict=True))
         with pytest.raises(UsageError, match="0 to 4"):
             as_fed(feed, 5, 0)
-    records = choose_records(packed.state, "train", 9, 1, arrange="chance")
+    records = choose_records(packed, "train", 9, 1, arrange="chance")
     assert {record.key for record in records} <= {record.key for record in packed}
     assert [record.key for record in records] != sorted(record.key for record in records)
     made = treated(records, treatment)
@@ -199,7 +199,7 @@ def test_describe_and_expect_from_the_command_line(packed: pannier.Snapshot, run
 def test_statistics_are_those_of_all_pixels(packed: pannier.Snapshot) -> None:
     for fields in ({"fit": "contain"}, {"color": "gray", "tone": "equalize"}, {"turn": 20, "zoom": 1.3}):
         treatment = pannier.Treatment(24, **fields)
-        found = measure_values(packed.state, "train", treatment, workers=2)
+        found = measure_values(packed, "train", treatment, workers=2)
         raw = treatment.with_fields(values="raw", layout="hwc")
         pixels = np.stack([raw(record.bytes()) for record in packed if record.split == "train"]).astype(np.float64)
         flat = pixels.reshape(-1, pixels.shape[-1])

@@ -5,7 +5,6 @@ from __future__ import annotations
 import hashlib
 import json
 import tarfile
-import tempfile
 from pathlib import Path
 from typing import Any
 
@@ -59,36 +58,35 @@ def rows_of(manifest: Manifest) -> Rows:
 @settings(max_examples=60, deadline=None)
 @given(first=st.integers(1, 3), history=st.lists(changes, min_size=1, max_size=6), wide=st.booleans())
 def test_any_history_of_changes_reads_back(first: int, history: list[dict[str, Any]], wide: bool) -> None:
-    with tempfile.TemporaryDirectory() as folder:
-        storage = MemoryStorage()
-        # a wide base lets the changes stay a delta; a small one is written anew each time
-        start = {f"base/{i:05}.jpg": ("plain", "train", i % 200) for i in range(3000 if wide else first)}
-        expected: Rows = dict(start)
-        manifest = manifests.write(storage, Manifest.empty(), table(start))
-        for changed in history:
-            manifest = manifests.write(storage, manifest, table(changed))
-            for key, value in changed.items():
-                expected.pop(key, None)
-                if value is not None:
-                    expected[key] = value
-            assert wide == (manifest.delta_file is not None)
-        assert manifest.base_file is not None
-        again = Manifest.read(storage, manifest.base_file, manifest.delta_file)
-        for each in (manifest, again):
-            assert rows_of(each) == expected
-            assert each.hashes.tolist() == sorted(text_hash(key) for key in expected)
-            some = np.arange(len(each))[::-2]
-            assert each.gather(some, "crc32").tolist() == [crc for (crc,) in zip(*each.lists(some, ["crc32"]), strict=True)]
-            assert [row.tobytes() for row in each.gather(some, "sha256")] == next(each.lists(some, ["sha256"]))
-            assert {k: v for k, v in each.bucket_digests(list(range(BUCKETS))) if v} == dict(each.digests)
-        key = next(iter(expected))
-        at = again.find(key, text_hash(key))
-        assert at is not None
-        assert again.take([at]).column("key")[0].as_py() == key
-        assert again.find("none", text_hash("none")) is None
-        assert [again.take([row]).column("key")[0].as_py() for row in again.keys_in_order()[:3]] == sorted(expected)[:3]
-        at_once = manifests.write(MemoryStorage(), Manifest.empty(), table(dict(expected)))
-        assert at_once.content_id == manifest.content_id
+    storage = MemoryStorage()
+    # a wide base lets the changes stay a delta; a small one is written anew each time
+    start = {f"base/{i:05}.jpg": ("plain", "train", i % 200) for i in range(3000 if wide else first)}
+    expected: Rows = dict(start)
+    manifest = manifests.write(storage, Manifest.empty(), table(start))
+    for changed in history:
+        manifest = manifests.write(storage, manifest, table(changed))
+        for key, value in changed.items():
+            expected.pop(key, None)
+            if value is not None:
+                expected[key] = value
+        assert wide == (manifest.delta_file is not None)
+    assert manifest.base_file is not None
+    again = Manifest.read(storage, manifest.base_file, manifest.delta_file)
+    for each in (manifest, again):
+        assert rows_of(each) == expected
+        assert each.hashes.tolist() == sorted(text_hash(key) for key in expected)
+        some = np.arange(len(each))[::-2]
+        assert each.gather(some, "crc32").tolist() == [crc for (crc,) in zip(*each.lists(some, ["crc32"]), strict=True)]
+        assert [row.tobytes() for row in each.gather(some, "sha256")] == next(each.lists(some, ["sha256"]))
+        assert {k: v for k, v in each.bucket_digests(list(range(BUCKETS))) if v} == dict(each.digests)
+    key = next(iter(expected))
+    at = again.find(key, text_hash(key))
+    assert at is not None
+    assert again.take([at]).column("key")[0].as_py() == key
+    assert again.find("none", text_hash("none")) is None
+    assert [again.take([row]).column("key")[0].as_py() for row in again.keys_in_order()[:3]] == sorted(expected)[:3]
+    at_once = manifests.write(MemoryStorage(), Manifest.empty(), table(dict(expected)))
+    assert at_once.content_id == manifest.content_id
 
 
 def test_keys_whose_hashes_are_alike_are_told_apart(tmp_path: Path) -> None:

@@ -62,7 +62,7 @@ def test_a_docket_gives_the_same_batches_or_says_what_differs(
     assert first_batches(pannier.from_docket(path)) == expected
     assert first_batches(pannier.from_docket(path, workers=1, memory_limit="64MiB")) == expected
     shutil.move(store.path, tmp_path / "moved.store")
-    with pytest.raises(NotFoundError, match="say where it is with --store"):
+    with pytest.raises(NotFoundError, match="say where it is with `store`"):
         pannier.from_docket(path)
     assert first_batches(pannier.from_docket(path, store=tmp_path / "moved.store")) == expected
     fed = run("feed", "--docket", path, "--store", tmp_path / "moved.store")

@@ -92,7 +92,7 @@ def test_classes_that_are_integers_are_numbered_as_numbers(tmp_path: Path, store
 def test_split_folders_fix_the_splits(tmp_path: Path, store: pannier.Store) -> None:
     fill(tmp_path / "a" / "train", 5)
     fill(tmp_path / "a" / "Validation", 3, first=30)
-    with pytest.raises(UsageError, match="--resplit"):
+    with pytest.raises(UsageError, match="`resplit`"):
         store.pack(tmp_path / "a", shares=SHARES)
     snapshot = store.pack(tmp_path / "a").snapshot
     assert snapshot.splits == {"train": 15, "val": 9}
@@ -104,7 +104,7 @@ def test_split_folders_fix_the_splits(tmp_path: Path, store: pannier.Store) -> N
 def test_class_names_that_differ_between_splits_stop_packing(tmp_path: Path, store: pannier.Store) -> None:
     fill(tmp_path / "a" / "train", 2, ("herringbone", "rib"))
     fill(tmp_path / "a" / "val", 2, ("herringbon", "rib"), first=10)
-    with pytest.raises(SourceError, match=r"'herringbon' \(but 'herringbone'\).*--rename"):
+    with pytest.raises(SourceError, match=r"'herringbon' \(but 'herringbone'\).*`rename`"):
         store.pack(tmp_path / "a")
     assert store.tracks.all_names() == []
     assert store.pack(tmp_path / "a", rename={"herringbon": "herringbone"}).snapshot.classes == ["herringbone", "rib"]
@@ -133,7 +133,7 @@ def test_broken_pictures_are_left_out_and_listed_or_refused(tmp_path: Path, stor
     whole = (folder / "twill" / "0000.jpg").read_bytes()
     (folder / "twill" / "cut.jpg").write_bytes(whole[: len(whole) // 2])
     before = sorted(path for path in store.path.rglob("*") if path.is_file())
-    with pytest.raises(SourceError, match=r"--strict: 1 picture cannot.*twill/cut.jpg \(cut short\)"):
+    with pytest.raises(SourceError, match=r"`strict`: 1 picture cannot.*twill/cut.jpg \(cut short\)"):
         store.pack(folder, strict=True)
     assert sorted(path for path in store.path.rglob("*") if path.is_file()) == before
     result = store.pack(folder)

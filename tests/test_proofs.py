@@ -267,7 +267,7 @@ def limited_trial(snapshot: pannier.Snapshot, number: int, seconds: float = 0.3)
         limit = 1 << 20
     except pannier.LimitError as error:
         limit = int(error.smallest_limit * rng.uniform(1.0, 1.6))
-    feed = job_of(snapshot.state, None, treatment, memory_limit=limit, shuffle=True, rendered=False, **options)
+    feed = job_of(snapshot, None, treatment, memory_limit=limit, shuffle=True, rendered=False, **options)
     job = {"kind": "feed", "feed": feed.to_plain()}
     child = Child(job)
     try:

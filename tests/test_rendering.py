@@ -159,7 +159,7 @@ def test_crop_boxes_are_part_of_a_canvas(tmp_path: Path) -> None:
     pannier.render(snapshot, treatment)
     assert all(np.array_equal(*each) for each in zip(before, fed(snapshot, treatment, rendered=True), strict=True))
     moved = store.change(where=f"key = '{keys[0]}'", set={"top": 1}).snapshot
-    assert plan_rendering(moved.state, treatment).missing == 1
+    assert plan_rendering(moved, treatment).missing == 1
     with snapshot.feed(None, treatment, shuffle=False) as feed:
         last = [batch.images[-1].copy() for batch in feed][-1]
     assert np.array_equal(last, plain(snapshot[keys[-1]].bytes()))  # NULL: the whole picture
@@ -174,7 +174,7 @@ def test_what_would_not_fit_is_refused_before_anything_is_written(own: pannier.S
     with pytest.raises(StoreError, match="over the cap of 100 KiB"):
         pannier.render(own, treatment, cap="100KiB")
     assert list_renderings(own.store.storage) == []
-    plan = plan_rendering(own.state, treatment, cap=None)
+    plan = plan_rendering(own, treatment, cap=None)
     assert plan.new_bytes >= 60 * 64 * 64 * 3
     assert plan.cap_bytes is None
 

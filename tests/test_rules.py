@@ -76,11 +76,11 @@ def test_side_columns_stay_unless_the_sources_are_taken(tmp_path: Path, store: p
 @pytest.mark.parametrize(
     ("rule", "says"),
     [
-        ({"label": "weave"}, "--label weave: there is no column 'weave'; there is"),
+        ({"label": "weave"}, "`label` weave: there is no column 'weave'; there is"),
         ({"label": "steem"}, "did you mean 'stem'"),
         ({"label": "1 +"}, "syntax error"),
         ({"label": "count(*)"}, "a rule gives one value for each row; one for all rows is written (SELECT"),
-        ({"label": "stem) FROM source; DROP TABLE source; SELECT (1"}, "--label"),
+        ({"label": "stem) FROM source; DROP TABLE source; SELECT (1"}, "`label`"),
         ({"label": "(SELECT content FROM read_text('/etc/hostname'))"}, "disabled"),
         ({"label": "stem + 1"}, "No function matches"),
         ({"where": "stem"}, "is not true or false but text"),
@@ -108,7 +108,7 @@ def test_keys_that_are_none_or_twice_are_refused(tmp_path: Path) -> None:
 
 
 def test_what_no_condition_leaves_is_said(heap: Path, store: pannier.Store) -> None:
-    with pytest.raises(SourceError, match="no picture of heap is left by --where bytes < 0"):
+    with pytest.raises(SourceError, match="no picture of heap is left by `where` bytes < 0"):
         store.pack(heap, where="bytes < 0")
     with pytest.raises(SourceError, match="no picture of heap gets a label"):
         store.pack(heap, label="NULL")

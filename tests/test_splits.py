@@ -96,7 +96,7 @@ def test_a_count_is_met_to_the_record_alike_in_every_class(sizes: list[int], wan
     labels = [f"c{c}" for c, size in enumerate(sizes) for _ in range(size)]
     dealing = Dealing(read_shares("train=80,val=20"), seed, {"test": wanted})
     if wanted > len(labels):
-        with pytest.raises(UsageError, match=f"--count test={wanted}: there are only"):
+        with pytest.raises(UsageError, match=f"`count` test={wanted}: there are only"):
             dealt(labels, list(range(len(labels))), [None] * len(labels), dealing)
         return
     found = dealt(labels, list(range(len(labels))), [None] * len(labels), dealing)

@@ -114,10 +114,10 @@ def test_a_path_is_built_from_columns_below_a_root(folder: Path, tmp_path: Path,
     [
         ("label,file\n", {}, "holds no rows"),
         ("", {}, "holds no rows"),
-        ("label,a,b\nt,a.jpg,b.jpg\n", {}, "say which with --picture: 'a', 'b'"),
+        ("label,a,b\nt,a.jpg,b.jpg\n", {}, "say which with `picture`: 'a', 'b'"),
         ("label,file\nt,nothing.jpg\n", {}, "no column holds pictures or names files below"),
         ("label,link\nt,https://mill.example/a.jpg\n", {"picture": "link"}, "1 of its values are links"),
-        ("name,file\nt,a.jpg\n", {}, "say with --label which column of t.csv gives labels; there is 'name', 'file'"),
+        ("name,file\nt,a.jpg\n", {}, "say with `label` which column of t.csv gives labels; there is 'name', 'file'"),
         ("label,file\nt,a.jpg\nu,a.jpg\n", {}, "2 rows have one key 'a.jpg'"),
         ("label,file,file\nt,a.jpg,b.jpg\n", {}, "has two columns 'file'"),
         ("label,file\nt,a.jpg\n", {"picture": "nope"}, "no column 'nope'"),
@@ -134,7 +134,7 @@ def test_tables_that_cannot_be_used_say_what_to_do(
 
 
 def test_options_for_tables_are_refused_for_folders(folder: Path, store: pannier.Store) -> None:
-    with pytest.raises(UsageError, match="--picture is for tables"):
+    with pytest.raises(UsageError, match="`picture` is for tables"):
         store.pack(folder, picture="x")
     with pytest.raises(UsageError, match="int is no source"):
         store.pack(7)

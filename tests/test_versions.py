@@ -95,7 +95,7 @@ def test_names_are_renamed_and_removed_by_entries(store: pannier.Store, run: Cal
     store.start_track("second-trial", "spring")
     assert [entry.snapshot is None for entry in store.tracks.entries("second-trial")] == [False, True, False]
     second = store.snapshot("main").id
-    with pytest.raises(UsageError, match="say --yes"):
+    with pytest.raises(UsageError, match="say `move`"):
         store.tag("spring", "main")
     assert run("tag", store.path, "spring", "--yes", "--note", "moved on").status == 0
     assert store.snapshot("spring").id == second

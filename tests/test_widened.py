@@ -130,7 +130,7 @@ def test_pictures_are_recoded_where_asked(tmp_path: Path, store: pannier.Store) 
         assert {record.format for record in other} == {kind}
         assert not other.store.pack(tmp_path / "a", encode=encode).is_new
     for wrong in ("gif", "jpeg:0", "jpeg:200", "png:5", "webp:x"):
-        with pytest.raises(UsageError, match="--encode"):
+        with pytest.raises(UsageError, match="`encode`"):
             store.pack(tmp_path / "a", encode=wrong)
     assert read_facts(after.snapshot["twill/large.jpg"].bytes()).turn == 1
 
@@ -139,7 +139,7 @@ def test_classes_are_chosen_numbered_and_named(tmp_path: Path) -> None:
     folder = fill(tmp_path / "a", 8)
     few = pannier.create(tmp_path / "1").pack(folder, only_classes="twill,satin", per_class=5, seed=2)
     assert few.snapshot.counts == {("satin", None): 5, ("twill", None): 5}
-    assert {item.reason for item in few.left_out} == {"its class is none of --only-classes", "beyond --per-class 5"}
+    assert {item.reason for item in few.left_out} == {"its class is none of `only_classes`", "beyond `per_class` 5"}
     assert not few.snapshot.store.pack(folder, only_classes="twill,satin", per_class=5, seed=2).is_new
     fixed = pannier.create(tmp_path / "2").pack(folder, classes="twill,plain,satin,rib").snapshot
     assert fixed.class_numbers == {"twill": 0, "plain": 1, "satin": 2, "rib": 3}

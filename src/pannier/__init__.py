@@ -15,11 +15,11 @@ if TYPE_CHECKING:
         Snapshot,
         Store,
         create,
+        from_docket,
         open,
         open_store,
     )
     from pannier.api.treatments import Treatment
-    from pannier.api.verbs import compare, from_docket, measure, render, verify
     from pannier.errors import (
         ConflictError,
         DamageError,
@@ -33,14 +33,16 @@ if TYPE_CHECKING:
         UsageError,
     )
     from pannier.feed.plan import Plan
+    from pannier.feed.rendering import render
     from pannier.folders.exporting import restore
     from pannier.images.own_steps import own_step
-    from pannier.measuring.sweep import Measurement
+    from pannier.measuring.sweep import Measurement, measure
     from pannier.sources.findings import Findings
     from pannier.sources.gathering.gather import Gathered, gather
     from pannier.sources.survey import survey
     from pannier.upkeep.findings import Finding
-    from pannier.versions.comparing import Comparison
+    from pannier.upkeep.verify import verify
+    from pannier.versions.comparing import Comparison, compare
     from pannier.versions.docket import Docket
 
 __version__ = "0.1.0"
@@ -72,18 +74,18 @@ _HOMES = {
     "Treatment": "pannier.api.treatments",
     "TreatmentError": "pannier.errors",
     "UsageError": "pannier.errors",
-    "compare": "pannier.api.verbs",
+    "compare": "pannier.versions.comparing",
     "create": "pannier.api.objects",
-    "from_docket": "pannier.api.verbs",
+    "from_docket": "pannier.api.objects",
     "gather": "pannier.sources.gathering.gather",
-    "measure": "pannier.api.verbs",
+    "measure": "pannier.measuring.sweep",
     "own_step": "pannier.images.own_steps",
-    "render": "pannier.api.verbs",
+    "render": "pannier.feed.rendering",
     "open": "pannier.api.objects",
     "open_store": "pannier.api.objects",
     "restore": "pannier.folders.exporting",
     "survey": "pannier.sources.survey",
-    "verify": "pannier.api.verbs",
+    "verify": "pannier.upkeep.verify",
 }
 
 __all__ = [

@@ -1,5 +1,5 @@
 """`python -m pannier` is the command `pannier`."""
 
-from pannier.cli import main
+from pannier.cli.entry import main
 
 main()

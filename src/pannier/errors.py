@@ -15,11 +15,12 @@ PannierError
 from __future__ import annotations
 
 import difflib
+import re
 from collections.abc import Iterable
 
 
 class PannierError(Exception):
-    """The root of the family. Its message is one line that says what is wrong and what to do.
+    """The root of the family. Its message is one line that says what is wrong and what to do; arguments stand as `name`.
 
     `exit_status` is what a command that ends with it gives to the shell: 1 the data have a problem, 2 the call was wrong.
     """
@@ -31,6 +32,12 @@ class UsageError(PannierError, ValueError):
     """The call was wrong."""
 
     exit_status = 2
+
+    @property
+    def argument(self) -> str | None:
+        """The name of the argument that it is about, the first that stands as `name` in its message."""
+        named = re.search(r"`([a-z_]+)`", str(self))
+        return named[1] if named else None
 
 
 class TreatmentError(UsageError):

@@ -3,36 +3,33 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import Any, cast
 
+from pannier.api.treatments import Treatment
 from pannier.choices import LabelAs, Last
 from pannier.columns import Rows
-from pannier.dealing.shares import Dealing
 from pannier.errors import NotFoundError, did_you_mean
 from pannier.feed import batch, feed
 from pannier.feed.arrays import Arrays, arrays
 from pannier.feed.job import job_of
+from pannier.feed.reproducing import read_feed
 from pannier.figures.notebook import of_batch, of_record, of_snapshot
 from pannier.folders.exporting import export
 from pannier.folders.laying_out import LayOutResult
 from pannier.hashing import text_hash
-from pannier.images.treatment import Treatment
 from pannier.packing import change as changing
 from pannier.packing import pack as packing
 from pannier.packing.change import ChangeOptions, change
 from pannier.packing.pack import PackOptions, pack, pack_at
 from pannier.sources.checking import Progress
 from pannier.storage.opening import open_storage, parted_address
-from pannier.storage.protocol import Storage
 from pannier.store import records, state
 from pannier.store.choosing import chosen_rows
-from pannier.store.documents import Document
 from pannier.store.facts import Fact, FactsByKey
 from pannier.store.left_out import read_left_out
-from pannier.store.manifest import Manifest
-from pannier.store.names import FIRST_TRACK, MovingNames
+from pannier.store.names import FIRST_TRACK
 from pannier.store.snapshots import SHOWN_DIGITS
 from pannier.store.state import OpenedStore, State
 from pannier.upkeep import copying
@@ -103,7 +100,7 @@ class Feed(feed.Feed):
     ) -> None:
         self.snapshot = snapshot
         job = job_of(
-            snapshot.state,
+            snapshot,
             split,
             treatment,
             batch_size=batch_size,
@@ -119,127 +116,58 @@ class Feed(feed.Feed):
             ahead=ahead,
             memory_limit=memory_limit,
         )
-        super().__init__(job, snapshot.state)
+        super().__init__(job, snapshot)
 
 
-class Snapshot:
+@dataclass(frozen=True, eq=False, repr=False)
+class Snapshot(State):
     """A frozen state of a dataset. Safe between threads. Indexing by number, and iteration, go in order of keys."""
 
-    def __init__(self, state: State, store: Store) -> None:
-        self.state, self.store = state, store
+    store: Store
+
+    @staticmethod
+    def of(state: State, store: Store) -> Snapshot:
+        return Snapshot(**{each.name: getattr(state, each.name) for each in fields(State)}, store=store)
 
     def __repr__(self) -> str:
         return f"<Snapshot {self.id[:SHOWN_DIGITS]}: {len(self)} records, {len(self.classes)} classes, {self.splits}>"
 
-    def __len__(self) -> int:
-        return len(self.state)
-
     def __getitem__(self, which: int | str) -> Record:
         if isinstance(which, str):
-            return self.record(self.state.row_of(which))
+            return self.record(self.row_of(which))
         if not -len(self) <= which < len(self):
             raise IndexError(f"record {which} of {len(self)}")
-        return self.record(int(self.state.in_key_order[which]))
+        return self.record(int(self.in_key_order[which]))
 
     def __iter__(self) -> Iterator[Record]:
-        return (self.record(int(row)) for row in self.state.in_key_order)
+        return (self.record(int(row)) for row in self.in_key_order)
 
     def __contains__(self, key: str) -> bool:
         return self.manifest.find(key, text_hash(key)) is not None
 
     def record(self, row: int) -> Record:
         """The record in a row of the manifest."""
-        return Record.of(self.manifest.take([row]), self.state.storage, self.state.index)
-
-    @property
-    def id(self) -> str:
-        return self.state.id
-
-    @property
-    def document(self) -> Document:
-        """What stands in its file."""
-        return self.state.document
-
-    @property
-    def manifest(self) -> Manifest:
-        """Its records, column by column."""
-        return self.state.manifest
-
-    @property
-    def classes(self) -> list[str]:
-        """Class names in order of their numbers."""
-        return self.state.classes
-
-    @property
-    def class_numbers(self) -> dict[str, int]:
-        """The number of each class, as batches of this snapshot have it."""
-        return self.state.class_numbers
-
-    @property
-    def content_id(self) -> str:
-        """Equal records, equal content id, on every machine."""
-        return self.state.content_id
-
-    @property
-    def note(self) -> str:
-        return self.state.note
-
-    @property
-    def time(self) -> str:
-        return self.state.time
-
-    @property
-    def author(self) -> str:
-        return self.state.author
-
-    @property
-    def name(self) -> str:
-        """What the dataset is called."""
-        return self.state.name
-
-    @property
-    def description(self) -> str:
-        return self.state.description
-
-    @property
-    def dealing(self) -> Dealing:
-        """How records got their splits, which holds for later snapshots too."""
-        return self.state.dealing
-
-    @property
-    def parents(self) -> list[str]:
-        """The ids of the snapshots that it was made of."""
-        return self.state.parents
-
-    @property
-    def splits(self) -> dict[str, int]:
-        """Records by split, in order train, val, test, others; those without a split are in none."""
-        return self.state.splits
-
-    @property
-    def counts(self) -> dict[tuple[str | None, str | None], int]:
-        """Records by (class, split); None stands for no label and no split."""
-        return self.state.counts
+        return Record.of(self.manifest.take([row]), self.storage, self.index)
 
     @property
     def left_out(self) -> list[dict[str, str]]:
         """What packing left out to make this snapshot: key, kind and reason of each."""
-        return read_left_out(self.state.storage, self.document["left_out"])
+        return read_left_out(self.storage, self.document["left_out"])
 
     @property
     def annotations(self) -> list[Annotation]:
         """What was added to this snapshot after it was made: facts and attached files, who and when."""
-        return annotations_at(self.state)
+        return annotations_at(self)
 
     @property
     def facts(self) -> FactsByKey:
         """Facts by key, what was added later before what was said when it was made."""
-        return facts_at(self.state)
+        return facts_at(self)
 
     @property
     def attachments(self) -> list[Attachment]:
         """The files that belong to this snapshot."""
-        return attachments_at(self.state)
+        return attachments_at(self)
 
     def attachment(self, name: str) -> Attachment:
         """One of them by name. Raises NotFoundError."""
@@ -256,7 +184,7 @@ class Snapshot:
         detach: Sequence[str] = (),
     ) -> None:
         """Adds facts, and files by the names that they get here, as an entry of their own. Raises UsageError."""
-        annotate(self.state, facts=facts, attach=attach, detach=detach)
+        annotate(self, facts=facts, attach=attach, detach=detach)
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data for JSON."""
@@ -274,10 +202,6 @@ class Snapshot:
             "attachments": [{"name": each.name, "byte_count": each.byte_count} for each in self.attachments],
         }
 
-    def rows_of(self, split: str | None) -> Rows:
-        """The manifest's rows of a split, of several ("fold-1,fold-2"), or of all records for None. Raises NotFoundError."""
-        return self.state.rows_of(split)
-
     def all_but(self, split: str) -> str:
         """All splits but one, as `feed` takes them: what is trained on while that one validates."""
         self.rows_of(split)
@@ -288,11 +212,11 @@ class Snapshot:
 
         where: SQL over the records' columns, before the part is taken.
         """
-        return chosen_rows(self.state, split, part, seed, where=where)
+        return chosen_rows(self, split, part, seed, where=where)
 
     def table(self, split: str | None = None, *, where: str | None = None) -> Any:
         """The records as an Arrow table, in order of keys: key, label, number, split, facts of the picture, side columns."""
-        return table_of(self.state, split, where=where)
+        return table_of(self, split, where=where)
 
     def frame(self, split: str | None = None, *, where: str | None = None) -> Any:
         """The same as a pandas data frame."""
@@ -303,18 +227,18 @@ class Snapshot:
 
         Nothing but those tables can be read: no file, no network. Raises UsageError.
         """
-        return query(self.state, sql, after=None if after is None else after.state)
+        return query(self, sql, after=after)
 
     def export(self, folder: str | Path, **options: Any) -> LayOutResult:
         """Lays the pictures out in a folder, original bytes; see `pannier.folders.laying_out.lay_out` for the options.
 
         In a git work tree the folder is ignored, and a docket written beside it.
         """
-        return export(self.state, folder, **options)
+        return export(self, folder, **options)
 
     def docket(self, treatment: Treatment | None = None, **options: Any) -> Docket:
         """The docket with which anyone gets the same batches; `.text()` is what goes into a file. See `Docket.of`."""
-        return Docket.of(self.state, treatment=treatment, **options)
+        return Docket.of(self, treatment=treatment, **options)
 
     def feed(self, split: str | None, treatment: Treatment | None = None, **options: Any) -> Feed:
         """A feed of batches of one split (None: of every record); see `pannier.Feed` for the options."""
@@ -322,20 +246,18 @@ class Snapshot:
 
     def arrays(self, split: str | None, treatment: Treatment, **options: Any) -> Arrays:
         """A whole small split in memory: (images, labels, keys); see `pannier.feed.arrays`. Raises LimitError."""
-        return arrays(self.state, split, treatment, **options)
+        return arrays(self, split, treatment, **options)
 
     def _repr_html_(self) -> str:
-        return of_snapshot(self.state)
+        return of_snapshot(self)
 
 
-class Store:
+@dataclass(frozen=True, eq=False, repr=False)
+class Store(OpenedStore):
     """One dataset on disk. Safe between threads and processes; holds nothing open but mapped files.
 
     Made by `create` and `open_store`, not by hand.
     """
-
-    def __init__(self, opened: OpenedStore) -> None:
-        self.opened = opened
 
     def __repr__(self) -> str:
         return f"<Store {self.path}: {', '.join(self.tracks.all_names()) or 'empty'}>"
@@ -343,66 +265,46 @@ class Store:
     @property
     def path(self) -> Path:
         """Where it lies."""
-        return Path(self.opened.storage.address)
-
-    @property
-    def storage(self) -> Storage:
-        """Its bytes."""
-        return self.opened.storage
-
-    @property
-    def tracks(self) -> MovingNames:
-        return self.opened.tracks
-
-    @property
-    def tags(self) -> MovingNames:
-        return self.opened.tags
+        return Path(self.storage.address)
 
     def snapshot(self, name: str = FIRST_TRACK) -> Snapshot:
         """A snapshot by track, tag or the first 6 or more digits of its id. Raises NotFoundError."""
-        return Snapshot(self.opened.state(name), self)
-
-    def resolve(self, name: str) -> str:
-        """The id of the snapshot that a name means: looked up as track, then tag, then id."""
-        return self.opened.resolve(name)
-
-    def snapshot_ids(self) -> list[str]:
-        return self.opened.snapshot_ids()
+        return Snapshot.of(self.state(name), self)
 
     def history(self, name: str = FIRST_TRACK, *, key: str | None = None) -> list[Any]:
         """The snapshots that led to one, newest first; of one record those that changed it."""
-        return history(self.opened, name) if key is None else record_history(self.opened, key, name)
+        return history(self, name) if key is None else record_history(self, key, name)
 
     def start_track(self, track: str, at: str = FIRST_TRACK, *, note: str = "") -> Snapshot:
         """Starts a track at a snapshot without copying; one that is there takes the snapshot over, if that descends from it.
 
         Raises ConflictError, UsageError.
         """
-        return self.snapshot(start_track(self.opened, track, at, note=note))
+        return self.snapshot(start_track(self, track, at, note=note))
 
     def tag(self, tag: str, at: str = FIRST_TRACK, *, note: str = "", move: bool = False) -> Snapshot:
         """Tags a snapshot. Raises UsageError where the tag names another one, unless it is to `move`."""
-        return self.snapshot(add_tag(self.opened, tag, at, note=note, move=move))
+        return self.snapshot(add_tag(self, tag, at, note=note, move=move))
 
     def tidy(
         self, *, older_than: str | float = DEFAULT_AGE, apply: bool = False, progress: Progress | None = None
     ) -> Tidied:
-        """What nothing refers to any more, and how much it would free; with `apply` it goes. See `pannier.upkeep.tidying`."""
-        return tidy(self.opened, older_than=older_than, apply=apply, progress=progress)
+        """What nothing refers to any more, and how much it would free; with `apply` it goes."""
+        return tidy(self, older_than=older_than, apply=apply, progress=progress)
 
     def copy(self, name: str, other: Store, *, track: str | None = None, progress: Progress | None = None) -> Copied:
         """Brings a snapshot with its history into another store, only what that lacks; see `pannier.upkeep.copying`."""
-        done = copy(self.opened, name, other.opened, track=track, progress=progress)
-        return Copied(**vars(done), snapshot=Snapshot(done.state, other))
+        done = copy(self, name, other, track=track, progress=progress)
+        return Copied(**vars(done), snapshot=Snapshot.of(done.state, other))
 
     def pack(self, source: Any, *, preview: bool = False, progress: Progress | None = None, **options: Any) -> PackResult:
         """Brings a source in as a new snapshot; see `pannier.packing.pack` and its `PackOptions`."""
-        return PackResult.of(pack(self.opened, source, PackOptions(**options), preview=preview, progress=progress), self)
+        return PackResult.of(pack(self, source, PackOptions(**options), preview=preview, progress=progress), self)
 
     def change(self, *, preview: bool = False, **options: Any) -> ChangeResult:
         """Changes labels, splits, side columns or members as a new snapshot; see `pannier.packing.change.ChangeOptions`."""
-        done = change(self.opened, ChangeOptions(**options), preview=preview)
-        return ChangeResult(**vars(done), snapshot=Snapshot(done.state, self))
+        done = change(self, ChangeOptions(**options), preview=preview)
+        return ChangeResult(**vars(done), snapshot=Snapshot.of(done.state, self))
 
 
 @dataclass(kw_only=True)
@@ -413,7 +315,7 @@ class PackResult(packing.PackResult):
 
     @staticmethod
     def of(done: packing.PackResult, store: Store) -> PackResult:
-        snapshot = None if done.state is None else Snapshot(done.state, store)
+        snapshot = None if done.state is None else Snapshot.of(done.state, store)
         return PackResult(**vars(done), snapshot=cast(Snapshot, snapshot))
 
 
@@ -433,12 +335,12 @@ class Copied(copying.Copied):
 
 def create(path: str | Path) -> Store:
     """A new store where nothing or an empty folder is. Raises UsageError where something is."""
-    return Store(state.create_store(str(path)))
+    return Store.on(state.create_store(path).storage)
 
 
 def open_store(path: str | Path) -> Store:
     """An existing store. Raises NotFoundError, StoreError for a newer format."""
-    return Store(state.open_store(str(path)))
+    return Store.on(state.open_store(path).storage)
 
 
 def open_or_create(path: str | Path) -> Store:
@@ -458,4 +360,16 @@ def bring_in(
 ) -> PackResult:
     """`pack` into the store at a path, made where nothing or an empty folder is; a failed first pack leaves none."""
     opened, done = pack_at(path, source, PackOptions(**options), preview=preview, progress=progress)
-    return PackResult.of(done, Store(opened))
+    return PackResult.of(done, Store(opened.storage, opened.index))
+
+
+def from_docket(docket: str | Path | Docket, *, store: str | Path | None = None, **options: Any) -> Feed:
+    """The feed that a docket describes.
+
+    docket: a file's path, or a `Docket`. store: where the store is here, else where the docket says. options: as
+    `snapshot.feed` takes them, for what the docket leaves open: workers, memory_limit and the like.
+    Raises NotFoundError, UsageError where content, class numbers, treatment or decoder differ, or an option contradicts.
+    """
+    state, split, treatment, said = read_feed(docket, store=store, **options)
+    own = None if treatment is None else Treatment(**treatment.said())
+    return Feed(Snapshot.of(state, Store(state.storage, state.index)), split, own, **said)

@@ -1,24 +1,54 @@
-"""The treatment as a user holds it: measured on snapshots, shown in a notebook."""
+"""The treatment as a user holds it: read, saved, explained, called, measured on snapshots, shown in a notebook."""
 
 from __future__ import annotations
 
-from typing import Any
+from pathlib import Path
+from typing import Any, Self
 
+from pannier.errors import TreatmentError
 from pannier.feed.statistics import measure_values
 from pannier.figures.notebook import of_treatment
 from pannier.images import treatment
-from pannier.store.state import HasState
+from pannier.images.explaining import explained
+from pannier.images.prepare import Preparation
+from pannier.images.treatment_file import read_fields, save
+from pannier.images.values import Array
+from pannier.store.state import State
 
 
 class Treatment(treatment.Treatment):
     __doc__ = treatment.Treatment.__doc__
+
+    @classmethod
+    def from_file(cls, path: str | Path, **override: Any) -> Self:
+        """Reads a TOML file of the same fields; `override` goes before what it says."""
+        fields = read_fields(path)
+        try:
+            return cls(**(fields | override))
+        except TreatmentError as error:
+            raise TreatmentError(f"{path}: {error}") from None
+
+    def save(self, path: str | Path) -> None:
+        """Writes it as a TOML file; in one that is there, comments and the order of fields are kept."""
+        save(self, path)
+
+    def explain(self) -> str:
+        """The steps with their sizes and costs, in words."""
+        return explained(self)
+
+    def __call__(self, picture: Any, *, box: tuple[float, float, float, float] | None = None) -> Array:
+        """One picture from anywhere, prepared, without the random steps: a path, bytes, a Pillow picture or a uint8 array.
+
+        box: (top, left, height, width) of the part used, in `box_unit`; of the upright picture.
+        """
+        return Preparation(self).one(picture, box=box)
 
     def __init__(self, size: Any = None, **fields: Any) -> None:
         super().__init__(size, **fields)
 
     def measured(
         self,
-        snapshot: HasState,
+        snapshot: State,
         split: str | None = "train",
         *,
         workers: int | None = None,
@@ -29,7 +59,7 @@ class Treatment(treatment.Treatment):
         Population statistics over all pixels of the fixed part, padding too, exact; bounds as of a feed. Raises
         TreatmentError for a channel that is constant, LimitError.
         """
-        found = measure_values(snapshot.state, split, self, workers=workers, memory_limit=memory_limit)
+        found = measure_values(snapshot, split, self, workers=workers, memory_limit=memory_limit)
         return found.treatment(type(self))
 
     def _repr_html_(self) -> str:

@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
-import typer
-
-from pannier.cli.options import AsJson, FactsOption, Store
+from pannier.cli.options import AsJson, FactsOption, Store, option
 from pannier.cli.terminal import plural, print_json, print_table
 
 if TYPE_CHECKING:
@@ -17,15 +15,11 @@ if TYPE_CHECKING:
 def annotate(
     store: Store,
     fact: FactsOption = None,
-    attach: Annotated[list[str] | None, typer.Option(metavar="FILE", help="Attach a file; may be given again.")] = None,
-    as_: Annotated[
-        list[str] | None, typer.Option("--as", metavar="NAME", help="What it is called here, as results/run-3.npz.")
-    ] = None,
-    detach: Annotated[list[str] | None, typer.Option(metavar="NAME", help="Take an attachment off.")] = None,
-    save: Annotated[
-        str | None, typer.Option(metavar="NAME", help="Write an attachment into the file that --to names.")
-    ] = None,
-    to: Annotated[str | None, typer.Option(metavar="FILE", help="With --save: where to.")] = None,
+    attach: list[str] | None = option(None, "Attach a file; may be given again.", "FILE"),
+    as_: list[str] | None = option(None, "What it is called here, as results/run-3.npz.", "NAME", "--as"),
+    detach: list[str] | None = option(None, "Take an attachment off.", "NAME"),
+    save: str | None = option(None, "Write an attachment into the file that --to names.", "NAME"),
+    to: str | None = option(None, "With --save: where to.", "FILE"),
     json: AsJson = False,
 ) -> int:
     """Add facts and files to a snapshot, each as an entry of its own: who, when. Alone: list them.

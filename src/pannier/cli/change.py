@@ -2,40 +2,51 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Any
 
-import typer
-
-from pannier.cli.options import NO_DEALING, AsJson, DealingOptions, FactsOption, takes_dealing
+from pannier.cli.options import (
+    NOTHING,
+    AsJson,
+    Declared,
+    FactsOption,
+    Said,
+    argument,
+    flag,
+    option,
+    switch,
+    takes,
+    takes_dealing,
+    text,
+    texts,
+)
 from pannier.cli.terminal import count_table, plural, print_deviation, print_json, print_left_out, print_table
 
 if TYPE_CHECKING:
     from pannier.api.objects import ChangeResult
 
 
+_WHAT = {
+    "from_": text("Rows by key: label, split and side columns; empty changes nothing.", "TABLE", names=("--from",)),
+    "where": text("Which records, as SQL over their columns.", "EXPR"),
+    "set": texts("What they get; NULL for nothing.", "COLUMN=VALUE"),
+    "remove": switch("Take those records out."),
+    "rename": texts("Call a class otherwise, or join two.", "OLD=NEW"),
+    "as_of": text("Bring back all of an older snapshot, as a new one; goes alone.", "NAME"),
+    "name": text("What the dataset is called."),
+    "description": text("What the dataset is."),
+    "track": Declared(str, "The track to add to.", default="main"),
+}
+
+
+@takes("what", _WHAT)
 @takes_dealing
 def change(
-    store: Annotated[str, typer.Argument(metavar="STORE", help="The store.")],
-    from_: Annotated[
-        str | None,
-        typer.Option("--from", metavar="TABLE", help="Rows by key: label, split and side columns; empty changes nothing."),
-    ] = None,
-    where: Annotated[str | None, typer.Option(metavar="EXPR", help="Which records, as SQL over their columns.")] = None,
-    set: Annotated[list[str] | None, typer.Option(metavar="COLUMN=VALUE", help="What they get; NULL for nothing.")] = None,
-    remove: Annotated[bool, typer.Option("--remove", metavar="", help="Take those records out.")] = False,
-    rename: Annotated[list[str] | None, typer.Option(metavar="OLD=NEW", help="Call a class otherwise, or join two.")] = None,
-    dealing: DealingOptions = NO_DEALING,
-    as_of: Annotated[
-        str | None, typer.Option(metavar="NAME", help="Bring back all of an older snapshot, as a new one; goes alone.")
-    ] = None,
-    note: Annotated[str, typer.Option(help="A line to remember the snapshot by.")] = "",
+    store: str = argument(..., "The store.", metavar="STORE"),
+    what: Said = NOTHING,
+    dealing: Said = NOTHING,
+    note: str = option("", "A line to remember the snapshot by."),
     fact: FactsOption = None,
-    name: Annotated[str | None, typer.Option(help="What the dataset is called.")] = None,
-    description: Annotated[str | None, typer.Option(help="What the dataset is.")] = None,
-    track: Annotated[str, typer.Option(help="The track to add to.")] = "main",
-    preview: Annotated[
-        bool, typer.Option("--preview", metavar="", help="Show what would change, and change nothing.")
-    ] = False,
+    preview: bool = flag("--preview", "Show what would change, and change nothing."),
     json: AsJson = False,
 ) -> int:
     """Change labels, splits, side columns or members of what is there: a new snapshot, no picture touched.
@@ -48,21 +59,7 @@ def change(
     """
     from pannier.api.objects import open_store
 
-    options: dict[str, Any] = {
-        "from_": from_,
-        "where": where,
-        "set": set,
-        "remove": remove,
-        "rename": rename,
-        "note": note,
-        "name": name,
-        "description": description,
-        "facts": fact,
-        "as_of": as_of,
-        "track": track,
-        "preview": preview,
-        **dealing,
-    }
+    options: dict[str, Any] = {"note": note, "facts": fact, "preview": preview, **what, **dealing}
     result = open_store(store).change(**options)
     print_json(result.to_dict()) if json else _print(result, is_preview=preview)
     return 0

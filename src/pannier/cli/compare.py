@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Any
 
-import typer
-
-from pannier.cli.options import AsJson, Figure, StoreHint
+from pannier.cli.options import AsJson, Figure, StoreHint, argument, flag, option
 from pannier.cli.terminal import drawing, plural, print_facts, print_json, print_table
 
 if TYPE_CHECKING:
@@ -18,13 +16,11 @@ _SIDE = "STORE[@NAME], a docket's file, or a folder."
 
 
 def compare(
-    before: Annotated[str, typer.Argument(metavar="BEFORE", help=_SIDE)],
-    after: Annotated[str, typer.Argument(metavar="AFTER", help=_SIDE)],
-    count: Annotated[int, typer.Option(help="So many keys are shown.")] = _SHOWN,
+    before: str = argument(..., _SIDE, metavar="BEFORE"),
+    after: str = argument(..., _SIDE, metavar="AFTER"),
+    count: int = option(_SHOWN, "So many keys are shown."),
     store: StoreHint = None,
-    fail_on_change: Annotated[
-        bool, typer.Option("--fail-on-change", metavar="", help="Exit status 1 when they differ.")
-    ] = False,
+    fail_on_change: bool = flag("--fail-on-change", "Exit status 1 when they differ."),
     figure: Figure = None,
     json: AsJson = False,
 ) -> int:

@@ -2,20 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Annotated
-
-import typer
-
-from pannier.cli.options import AsJson, Store
+from pannier.cli.options import AsJson, Store, argument, option
 from pannier.cli.terminal import plural, print_json, progress_bar
 
 
 def copy(
     store: Store,
-    other: Annotated[
-        str, typer.Argument(metavar="OTHER", help="The other store; made where nothing or an empty folder is.")
-    ],
-    track: Annotated[str | None, typer.Option(help="What it is called there; by default as here.")] = None,
+    other: str = argument(..., "The other store; made where nothing or an empty folder is.", metavar="OTHER"),
+    track: str | None = option(None, "What it is called there; by default as here."),
     json: AsJson = False,
 ) -> int:
     """Bring a snapshot with its history into another store: only what that lacks. Interrupted, it goes on.

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Annotated
-
-import typer
+from pannier.cli.options import argument, option
 
 
 def demo(
-    directory: Annotated[str, typer.Argument(metavar="[DIR]", help="Where to; nothing or an empty folder.")] = "swatches",
-    swatches: Annotated[int, typer.Option(min=60, help="How many swatches the archive holds.")] = 300,
-    seed: Annotated[int, typer.Option(help="Seed of all that is drawn.")] = 7,
+    directory: str = argument("swatches", "Where to; nothing or an empty folder.", metavar="[DIR]"),
+    swatches: int = option(300, "How many swatches the archive holds.", min=60),
+    seed: int = option(7, "Seed of all that is drawn."),
 ) -> int:
     """All of it on made-up data: draws an archive of weaves, then takes every step, saying each command first.
 

@@ -4,11 +4,9 @@ from __future__ import annotations
 
 import os
 import sys
-from typing import Annotated, Literal
+from typing import Literal
 
-import typer
-
-from pannier.cli.options import NO_TREATMENT, LabelAs, Last, Split, Store, Subset, TreatmentOptions, takes_treatment
+from pannier.cli.options import NO_TREATMENT, LabelAs, Last, Split, Store, Subset, TreatmentOptions, option, takes_treatment
 
 
 @takes_treatment
@@ -16,15 +14,13 @@ def docket(
     store: Store,
     treatment: TreatmentOptions = NO_TREATMENT,
     split: Split = None,
-    batch_size: Annotated[int | None, typer.Option(min=1, help="Pictures a batch.")] = None,
-    seed: Annotated[int | None, typer.Option(min=0, help="Seed of order and chance.")] = None,
-    order: Annotated[Literal["shuffled", "by key"] | None, typer.Option(help="By default train is shuffled.")] = None,
+    batch_size: int | None = option(None, "Pictures a batch.", min=1),
+    seed: int | None = option(None, "Seed of order and chance.", min=0),
+    order: Literal["shuffled", "by key"] | None = option(None, "By default train is shuffled."),
     last: Last = None,
     subset: Subset = None,
     label_as: LabelAs = None,
-    store_as: Annotated[
-        str | None, typer.Option(metavar="PATH", help="How the docket names the store; by default relative to here.")
-    ] = None,
+    store_as: str | None = option(None, "How the docket names the store; by default relative to here.", "PATH"),
 ) -> int:
     """Write a docket to standard output: with it and the store, anyone gets the same batches.
 

@@ -3,12 +3,21 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
-
-import typer
+from typing import TYPE_CHECKING, Any
 
 from pannier import choices
-from pannier.cli.options import NO_TREATMENT, AsJson, Split, Store, TreatmentOptions, Where, takes_treatment
+from pannier.cli.options import (
+    NO_TREATMENT,
+    AsJson,
+    Split,
+    Store,
+    TreatmentOptions,
+    Where,
+    argument,
+    flag,
+    option,
+    takes_treatment,
+)
 from pannier.cli.terminal import plural, print_json, progress_bar
 
 if TYPE_CHECKING:
@@ -19,24 +28,16 @@ if TYPE_CHECKING:
 @takes_treatment
 def export(
     store: Store,
-    directory: Annotated[
-        str | None, typer.Argument(metavar="[DIR]", help="A folder: new, empty, or exported into before.")
-    ] = None,
-    layout: Annotated[choices.Layout, typer.Option(help="Class folders, split folders of them, or one folder.")] = "class",
+    directory: str | None = argument(None, "A folder: new, empty, or exported into before.", metavar="[DIR]"),
+    layout: choices.Layout = option("class", "Class folders, split folders of them, or one folder."),
     where: Where = None,
     split: Split = None,
-    hard_links: Annotated[
-        bool, typer.Option("--hard-links", metavar="", help="Files are links to one copy of each picture in the store.")
-    ] = False,
-    table: Annotated[
-        str | None, typer.Option(metavar="FILE", help="The label table alone, into a .csv or .parquet file.")
-    ] = None,
-    arrays: Annotated[bool, typer.Option("--arrays", metavar="", help="Prepared pictures as .npy arrays.")] = False,
-    encode: Annotated[
-        str | None, typer.Option(metavar="FORMAT", help="Prepared pictures as files: png, jpeg:90 or webp:80.")
-    ] = None,
+    hard_links: bool = flag("--hard-links", "Files are links to one copy of each picture in the store."),
+    table: str | None = option(None, "The label table alone, into a .csv or .parquet file.", "FILE"),
+    arrays: bool = flag("--arrays", "Prepared pictures as .npy arrays."),
+    encode: str | None = option(None, "Prepared pictures as files: png, jpeg:90 or webp:80.", "FORMAT"),
     treatment: TreatmentOptions = NO_TREATMENT,
-    yes: Annotated[bool, typer.Option("--yes", metavar="", help="Undo what was changed there by hand.")] = False,
+    yes: bool = flag("--yes", "Undo what was changed there by hand."),
     json: AsJson = False,
 ) -> int:
     """Write a snapshot's pictures as files again, byte for byte, in class folders, with a table of labels.
@@ -64,9 +65,8 @@ def export(
         return 0
     if treatment.file or treatment.fields:
         raise UsageError("prepared pictures are written with --encode png, or as --arrays; say one of them")
-    condition = _condition(where, split)
     with progress_bar("export") as progress:
-        options: dict[str, Any] = {"layout": layout, "where": condition, "hard_links": hard_links}
+        options: dict[str, Any] = {"layout": layout, "where": _condition(where, split), "hard_links": hard_links}
         result = snapshot.export(directory, **options, overwrite=yes, progress=progress)
     print_json(result.to_dict()) if json else print_laid_out(result)
     return 0
@@ -85,8 +85,8 @@ def _table(snapshot: Snapshot, path: str, split: str | None, where: str | None) 
     from pannier.folders.label_table import write_label_table
     from pannier.folders.layout import paths_of
 
-    rows, _, _ = paths_of(snapshot.state, snapshot.subset_of(split, None, where=where), "flat")
-    return write_label_table(snapshot.state, rows, Path(path))
+    rows, _, _ = paths_of(snapshot, snapshot.subset_of(split, None, where=where), "flat")
+    return write_label_table(snapshot, rows, Path(path))
 
 
 def _prepared(
@@ -98,8 +98,8 @@ def _prepared(
     with progress_bar("export") as progress:
         if arrays:
             chosen.pop("layout")
-            return export_arrays(snapshot.state, directory, treated, progress=progress, **chosen)
-        return export_prepared(snapshot.state, directory, treated, encode=encode or "png", progress=progress, **chosen)
+            return export_arrays(snapshot, directory, treated, progress=progress, **chosen)
+        return export_prepared(snapshot, directory, treated, encode=encode or "png", progress=progress, **chosen)
 
 
 def print_laid_out(result: LayOutResult) -> None:

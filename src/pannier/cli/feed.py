@@ -3,23 +3,26 @@
 from __future__ import annotations
 
 import hashlib
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Any
 
-import typer
-
+from pannier import choices
 from pannier.cli.options import (
     NO_TREATMENT,
+    NOTHING,
     AsJson,
-    LabelAs,
-    Last,
-    MemoryLimit,
+    Declared,
+    Said,
     Split,
     StoreHint,
-    Subset,
     TreatmentOptions,
-    Where,
-    Workers,
+    argument,
+    flag,
+    number,
+    option,
+    switch,
+    takes,
     takes_treatment,
+    text,
 )
 from pannier.cli.terminal import Bar, live_bar, plural, print_facts, print_json
 
@@ -28,50 +31,35 @@ if TYPE_CHECKING:
     from pannier.feed.describing import Description
 
 
+_HOW = {
+    "batch_size": number("Pictures a batch; 32 unless said."),
+    "seed": number("Seed of order and chance; 0 unless said."),
+    "subset": text("A part, as 10%, fair in every class, fixed by the seed.", "PART"),
+    "where": text("Only records for which this SQL holds.", "EXPR"),
+    "shuffle": switch("By default train is shuffled, other splits are not.", names=("--shuffle/--no-shuffle",)),
+    "augment": switch("By default train gets the random steps, others do not.", names=("--augment/--no-augment",)),
+    "rendered": switch("By default rendered canvases are used where any are.", names=("--rendered/--no-rendered",)),
+    "last": Declared(choices.Last | None, "What becomes of a last, smaller batch."),
+    "label_as": Declared(choices.LabelAs | None, "How labels come; by default as numbers."),
+    "workers": number("Threads; by default all usable cores."),
+    "ahead": number("Batches kept ready; by default as the limit allows."),
+    "memory_limit": Declared(str, "Bound of working memory: 128MiB, auto or none.", default="auto"),
+}
+
+
 @takes_treatment
+@takes("how", _HOW)
 def feed(
-    store: Annotated[
-        str | None, typer.Argument(metavar="[STORE[@NAME]]", help="A store; NAME is a track, a tag or a snapshot's id.")
-    ] = None,
+    store: str | None = argument(None, "A store; NAME is a track, a tag or a snapshot's id.", metavar="[STORE[@NAME]]"),
     split: Split = None,
     treatment: TreatmentOptions = NO_TREATMENT,
-    docket: Annotated[
-        str | None, typer.Option(metavar="FILE", help="Feed what a docket says, in place of store and options.")
-    ] = None,
+    docket: str | None = option(None, "Feed what a docket says, in place of store and options.", "FILE"),
     store_hint: StoreHint = None,
-    batch_size: Annotated[int | None, typer.Option(min=1, help="Pictures a batch; 32 unless said.")] = None,
-    seed: Annotated[int | None, typer.Option(min=0, help="Seed of order and chance; 0 unless said.")] = None,
-    subset: Subset = None,
-    where: Where = None,
-    shuffle: Annotated[
-        bool | None, typer.Option("--shuffle/--no-shuffle", help="By default train is shuffled, other splits are not.")
-    ] = None,
-    augment: Annotated[
-        bool | None, typer.Option("--augment/--no-augment", help="By default train gets the random steps, others do not.")
-    ] = None,
-    rendered: Annotated[
-        bool | None,
-        typer.Option("--rendered/--no-rendered", help="By default rendered canvases are used where there are any."),
-    ] = None,
-    last: Last = None,
-    label_as: LabelAs = None,
-    workers: Workers = None,
-    ahead: Annotated[int | None, typer.Option(help="Batches kept ready; by default as the limit allows.")] = None,
-    memory_limit: MemoryLimit = "auto",
-    epochs: Annotated[int, typer.Option(min=1, help="How many epochs.")] = 1,
-    digest: Annotated[
-        bool,
-        typer.Option("--digest", metavar="", help="Print the SHA-256 of all that was fed: equal batches, equal digest."),
-    ] = False,
-    described: Annotated[
-        bool, typer.Option("--describe", metavar="", help="Describe the first batch, and what looks wrong; no epoch is fed.")
-    ] = False,
-    expect: Annotated[
-        str | None,
-        typer.Option(
-            metavar="NAME=VALUE,...", help="Fail unless the first batch is like that: shape, dtype, range and more."
-        ),
-    ] = None,
+    how: Said = NOTHING,
+    epochs: int = option(1, "How many epochs.", min=1),
+    digest: bool = flag("--digest", "Print the SHA-256 of all that was fed: equal batches, equal digest."),
+    described: bool = flag("--describe", "Describe the first batch, and what looks wrong; no epoch is fed."),
+    expect: str | None = option(None, "Fail unless the first batch is so: shape, dtype, range and more.", "NAME=VALUE,..."),
     json: AsJson = False,
 ) -> int:
     """Feed an epoch, metered: what a training loop would get, and how fast. Or one batch, described.
@@ -83,38 +71,40 @@ def feed(
 
     [dim]$[/dim] pannier feed swatches.store --split train --size 96 --expect "shape=32x3x96x96,dtype=float32,range=0..1"
     """
-    from pannier.images.prepare import warm_up
-    from pannier.measuring.memory import Sampler, fix_map_threshold, release_free_memory, working_bytes
+    from pannier.measuring.memory import fix_map_threshold
 
     fix_map_threshold()
-    options: dict[str, Any] = {"split": split, "batch_size": batch_size, "seed": seed, "subset": subset, "where": where}
-    options |= {"last": last, "label_as": label_as, "augment": augment, "rendered": rendered}
-    options |= {"shuffle": shuffle, "workers": workers, "ahead": ahead, "memory_limit": memory_limit}
-    with _opened(store, docket, store_hint, treatment, options) as feed:
+    with _opened(store, docket, store_hint, treatment, {"split": split, **how}) as feed:
         if described or expect is not None:
             return _describe(feed, expect, json)
-        if len(feed.snapshot) and feed.treatment is not None:
-            warm_up(feed.treatment, feed.snapshot[0].bytes())  # libraries and kernels are loaded before the level is taken
-        release_free_memory()
-        level = working_bytes()
-        sampler = Sampler(0)
-        first: dict[str, Any] = {}
-        hasher = hashlib.sha256() if digest else None
-        try:
-            with live_bar("feed") as bar:
-                for epoch in feed.epochs(epochs):
-                    for batch in epoch:
-                        first = first or _described(batch)
-                        if hasher:
-                            _add(hasher, batch)
-                        if bar:
-                            _show(bar, feed, epochs)
-        finally:
-            sampler.close()
-        facts = _facts(feed, first, max(0, sampler.peak_bytes - level))
-        facts |= {"digest": hasher.hexdigest()} if hasher else {}
+        facts = _fed(feed, epochs, hashlib.sha256() if digest else None)
     print_json(facts) if json else _print(facts)
     return 0
+
+
+def _fed(feed: Feed, epochs: int, hasher: Any) -> dict[str, Any]:
+    """Feeds so many epochs, and tells what came, how fast, and what memory it took."""
+    from pannier.images.prepare import warm_up
+    from pannier.measuring.memory import Sampler, release_free_memory, working_bytes
+
+    if len(feed.snapshot) and feed.treatment is not None:
+        warm_up(feed.treatment, feed.snapshot[0].bytes())  # libraries and kernels are loaded before the level is taken
+    release_free_memory()
+    level, first = working_bytes(), dict[str, Any]()
+    sampler = Sampler(0)
+    try:
+        with live_bar("feed") as bar:
+            for epoch in feed.epochs(epochs):
+                for batch in epoch:
+                    first = first or _described(batch)
+                    if hasher:
+                        _add(hasher, batch)
+                    if bar:
+                        _show(bar, feed, epochs)
+    finally:
+        sampler.close()
+    facts = _facts(feed, first, max(0, sampler.peak_bytes - level))
+    return facts | ({"digest": hasher.hexdigest()} if hasher else {})
 
 
 def _describe(feed: Feed, expect: str | None, json: bool) -> int:
@@ -161,8 +151,8 @@ def _opened(
     store: str | None, docket: str | None, store_hint: str | None, treatment: TreatmentOptions, options: dict[str, Any]
 ) -> Feed:
     """The feed of a store, or of a docket."""
+    from pannier.api.objects import from_docket
     from pannier.api.objects import open as open_snapshot
-    from pannier.api.verbs import from_docket
     from pannier.errors import UsageError
 
     said = {name: value for name, value in options.items() if value is not None}
@@ -175,7 +165,7 @@ def _opened(
     if store is None:
         raise UsageError("name a store, or a docket with --docket FILE")
     snapshot = open_snapshot(store)
-    made = treatment.treatment(snapshot, workers=options["workers"], memory_limit=options["memory_limit"])
+    made = treatment.treatment(snapshot, workers=options.get("workers"), memory_limit=options["memory_limit"])
     return snapshot.feed(said.pop("split", None), made, **said)
 
 

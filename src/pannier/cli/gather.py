@@ -4,11 +4,21 @@ from __future__ import annotations
 
 import shlex
 import sys
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING
 
-import typer
-
-from pannier.cli.options import AsJson
+from pannier.cli.options import (
+    NOTHING,
+    AsJson,
+    Declared,
+    Said,
+    argument,
+    flag,
+    number,
+    switch,
+    takes,
+    text,
+    texts,
+)
 from pannier.cli.terminal import live_bar, plural, print_json, print_wrapped
 
 if TYPE_CHECKING:
@@ -17,26 +27,30 @@ if TYPE_CHECKING:
 _SHOWN_REASONS = 8
 
 
+_HOW = {
+    "link": text("The links: a column, or SQL over columns.", "EXPR"),
+    "where": texts("Only rows for which this SQL holds.", "EXPR"),
+    "name": text("What names the files; / for folders.", "EXPR"),
+    "pause": Declared(str, "Between two requests to one host.", default="700ms"),
+    "connections": Declared(int, "At once to one host.", default=2),
+    "tries": Declared(int, "How often a picture is asked for.", default=4),
+    "timeout": Declared(str, "For one picture.", default="60s"),
+    "max_bytes": Declared(str, "Larger files are refused while they arrive.", default="64MiB"),
+    "max_pixels": Declared(int, "So are pictures with more pixels.", default=100_000_000),
+    "longest_side": number("Shrink what is longer as it comes.", "PIXELS"),
+    "encode": text("Save all anew, as jpeg:90, png or webp:80.", "FORMAT"),
+    "again": switch("Ask again for what was refused for good."),
+    "encoding": text("Of a text table, where it is not found."),
+    "separator": text("Of a text table, where it is not found."),
+}
+
+
+@takes("how", _HOW)
 def gather(
-    table: Annotated[str, typer.Argument(metavar="TABLE", help="A table with a column of links.")],
-    directory: Annotated[str, typer.Argument(metavar="DIR", help="Where pictures go; new, empty, or gathered into before.")],
-    link: Annotated[str | None, typer.Option(metavar="EXPR", help="The links: a column, or SQL over columns.")] = None,
-    where: Annotated[list[str] | None, typer.Option(metavar="EXPR", help="Only rows for which this SQL holds.")] = None,
-    name: Annotated[str | None, typer.Option(metavar="EXPR", help="What names the files; / for folders.")] = None,
-    pause: Annotated[str, typer.Option(help="Between two requests to one host.")] = "700ms",
-    connections: Annotated[int, typer.Option(min=1, help="At once to one host.")] = 2,
-    tries: Annotated[int, typer.Option(min=1, help="How often a picture is asked for.")] = 4,
-    timeout: Annotated[str, typer.Option(help="For one picture.")] = "60s",
-    max_bytes: Annotated[str, typer.Option(help="Larger files are refused while they arrive.")] = "64MiB",
-    max_pixels: Annotated[int, typer.Option(help="So are pictures with more pixels.")] = 100_000_000,
-    longest_side: Annotated[int | None, typer.Option(metavar="PIXELS", help="Shrink what is longer as it comes.")] = None,
-    encode: Annotated[str | None, typer.Option(metavar="FORMAT", help="Save all anew, as jpeg:90, png or webp:80.")] = None,
-    again: Annotated[bool, typer.Option("--again", metavar="", help="Ask again for what was refused for good.")] = False,
-    ignore_robots: Annotated[
-        bool, typer.Option("--ignore-robots", metavar="", help="Do not heed robots.txt: for hosts of your own.")
-    ] = False,
-    encoding: Annotated[str | None, typer.Option(help="Of a text table, where it is not found.")] = None,
-    separator: Annotated[str | None, typer.Option(help="Of a text table, where it is not found.")] = None,
+    table: str = argument(..., "A table with a column of links.", metavar="TABLE"),
+    directory: str = argument(..., "Where pictures go; new, empty, or gathered into before.", metavar="DIR"),
+    how: Said = NOTHING,
+    ignore_robots: bool = flag("--ignore-robots", "Do not heed robots.txt: for hosts of your own."),
     json: AsJson = False,
 ) -> int:
     """Fetch the pictures that a table links to: politely, each once, going on where it stopped.
@@ -49,10 +63,6 @@ def gather(
     """
     from pannier.sources.gathering.gather import gather as fetch
 
-    options: dict[str, Any] = {"link": link, "where": where or (), "name": name, "pause": pause}
-    options |= {"connections": connections, "tries": tries, "timeout": timeout, "max_bytes": max_bytes}
-    options |= {"max_pixels": max_pixels, "longest_side": longest_side, "encode": encode, "again": again}
-    options |= {"robots": not ignore_robots, "encoding": encoding, "separator": separator}
     with live_bar("gather", "looking for links") as bar:
 
         def step(done: int, total: int, byte_count: int) -> None:
@@ -62,7 +72,7 @@ def gather(
                 rate = done / max(bar.elapsed, 0.1)
                 bar.show(done, total, lambda: f"{rate:,.1f} pictures/s, {show_bytes(byte_count)}")
 
-        result = fetch(table, directory, progress=step, **options)
+        result = fetch(table, directory, progress=step, robots=not ignore_robots, **how)
     print_json(result.to_dict()) if json else _print(result)
     return 1 if result.failed else 0
 

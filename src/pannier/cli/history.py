@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
-import typer
-
-from pannier.cli.options import AsJson, Figure, Store
+from pannier.cli.options import AsJson, Figure, Store, argument, flag, option
 from pannier.cli.terminal import drawing, plural, print_json, print_table
 
 if TYPE_CHECKING:
@@ -17,9 +15,9 @@ _SIGNS = (("added", "+"), ("removed", "-"))
 
 def history(
     store: Store,
-    key: Annotated[str | None, typer.Argument(metavar="[KEY]", help="One record: what became of it, and by whom.")] = None,
-    count: Annotated[int | None, typer.Option("--count", min=1, help="Only the newest so many.")] = None,
-    by_class: Annotated[bool, typer.Option("--by-class", metavar="", help="Tell changes class by class.")] = False,
+    key: str | None = argument(None, "One record: what became of it, and by whom.", metavar="[KEY]"),
+    count: int | None = option(None, "Only the newest so many.", None, "--count", min=1),
+    by_class: bool = flag("--by-class", "Tell changes class by class."),
     figure: Figure = None,
     json: AsJson = False,
 ) -> int:

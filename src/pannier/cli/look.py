@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import os
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Any
 
-import typer
-
-from pannier.cli.options import AsJson, Figure, read_size, ready
+from pannier.cli.options import AsJson, Figure, argument, option, read_size, ready
 from pannier.cli.terminal import drawing, print_json, print_table
 
 if TYPE_CHECKING:
@@ -16,17 +14,13 @@ if TYPE_CHECKING:
 
 
 def look(
-    store: Annotated[
-        str, typer.Argument(metavar="STORE[@NAME]|FILE", help="A store, with a record's key behind it; or a picture's file.")
-    ],
-    key: Annotated[str | None, typer.Argument(metavar="[KEY]", help="The record, by its key.")] = None,
-    treatment: Annotated[
-        list[str] | None, typer.Option(metavar="FILE", help="A treatment file; several lie side by side.")
-    ] = None,
-    size: Annotated[list[str] | None, typer.Option(help="In place of a file's size, or alone; may be given again.")] = None,
-    times: Annotated[int | None, typer.Option(min=1, max=240, help="So many random variations on a grid.")] = None,
-    seed: Annotated[int, typer.Option(min=0, help="Seed of the random steps.")] = 0,
-    epoch: Annotated[int, typer.Option(min=0, help="The epoch whose random steps come first.")] = 0,
+    store: str = argument(..., "A store, with a record's key behind it; or a picture's file.", metavar="STORE[@NAME]|FILE"),
+    key: str | None = argument(None, "The record, by its key.", metavar="[KEY]"),
+    treatment: list[str] | None = option(None, "A treatment file; several lie side by side.", "FILE"),
+    size: list[str] | None = option(None, "In place of a file's size, or alone; may be given again."),
+    times: int | None = option(None, "So many random variations on a grid.", min=1, max=240),
+    seed: int = option(0, "Seed of the random steps.", min=0),
+    epoch: int = option(0, "The epoch whose random steps come first.", min=0),
     figure: Figure = "look.png",
     json: AsJson = False,
 ) -> int:
@@ -37,6 +31,7 @@ def look(
     [dim]$[/dim] pannier look swatches.store twill/0042.jpg --treatment cloth.toml --times 12 --figure times.png
     """
     from pannier.errors import UsageError
+    from pannier.figures.look import draw_look, draw_variations
     from pannier.images.seen import drawn_words, stages, varied
 
     data, name, box_of, snapshot = _picture(store, key)
@@ -46,14 +41,11 @@ def look(
     if times is not None:
         if len(treatments) > 1:
             raise UsageError("--times shows the variations of one treatment: give one --treatment, one --size")
-        first = treatments[0]
-        pictures = varied(first, data, name, seed, epoch, times, box_of(first))
+        pictures = varied(treatments[0], data, name, seed, epoch, times, box_of(treatments[0]))
         if not pictures:
             raise UsageError(f"{names[0]} has no random steps, so there are no variations to look at")
-        words = [drawn_words(first, name, seed, each) for each in range(epoch, epoch + times)]
+        words = [drawn_words(treatments[0], name, seed, each) for each in range(epoch, epoch + times)]
         _print_variations(words, epoch, json)
-        from pannier.figures.look import draw_variations
-
         with drawing(path, "look"):
             draw_variations(pictures, words, path, title=f"{name} through {names[0]}, {times} times, seed {seed}")
         return 0
@@ -61,15 +53,7 @@ def look(
         (title, stages(each, data, name, seed=seed, epoch=epoch, times=3 if len(treatments) == 1 else 2, box=box_of(each)))
         for title, each in zip(names, treatments, strict=True)
     ]
-    if json:
-        print_json([{"treatment": title, "steps": [stage.to_dict() for stage in found]} for title, found in rows])
-    else:
-        for i, (title, found) in enumerate(rows):
-            if len(rows) > 1:
-                print(("\n" if i else "") + title)
-            _print(found)
-    from pannier.figures.look import draw_look
-
+    _print_stages(rows, json)
     with drawing(path, "look"):
         draw_look(rows, path, title=f"{name} through {names[0]}" if len(rows) == 1 else name)
     return 0
@@ -110,6 +94,16 @@ def _names(files: list[str], sizes: list[str]) -> list[str]:
     if not shown:
         return [f"size {size}" for size in sizes]
     return shown if not sizes else [f"{file} at {size}" for file in shown for size in sizes]
+
+
+def _print_stages(rows: list[tuple[str, list[Stage]]], json: bool) -> None:
+    if json:
+        print_json([{"treatment": title, "steps": [stage.to_dict() for stage in found]} for title, found in rows])
+        return
+    for i, (title, found) in enumerate(rows):
+        if len(rows) > 1:
+            print(("\n" if i else "") + title)
+        _print(found)
 
 
 def _print(stages: list[Stage]) -> None:

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated
-
-import typer
+from typing import TYPE_CHECKING, Any
 
 from pannier.cli.options import (
     NO_TREATMENT,
@@ -16,6 +14,8 @@ from pannier.cli.options import (
     Store,
     Subset,
     TreatmentOptions,
+    measured_split,
+    option,
     takes_treatment,
 )
 from pannier.cli.terminal import drawing, live_bar, plural, print_json, print_table, print_wrapped
@@ -32,10 +32,10 @@ def measure(
     batch_size: BatchSize = 32,
     seed: Seed = 0,
     subset: Subset = None,
-    workers: Annotated[str, typer.Option(help="Numbers of workers to try, as 1,2,4.")] = "1,2",
-    memory_limit: Annotated[str, typer.Option(help="Limits to try, as 64MiB,128MiB,none.")] = "none",
-    rounds: Annotated[int, typer.Option(min=1, help="How many times all take turns.")] = 12,
-    slice_seconds: Annotated[float, typer.Option(min=0.05, help="How long each turn is.")] = 0.4,
+    workers: str = option("1,2", "Numbers of workers to try, as 1,2,4."),
+    memory_limit: str = option("none", "Limits to try, as 64MiB,128MiB,none."),
+    rounds: int = option(12, "How many times all take turns.", min=1),
+    slice_seconds: float = option(0.4, "How long each turn is.", min=0.05),
     figure: Figure = None,
     json: AsJson = False,
 ) -> int:
@@ -49,24 +49,20 @@ def measure(
     from pannier.errors import UsageError
     from pannier.measuring.sweep import measure as sweep
 
-    snapshot = open_snapshot(store)
-    treated = treatment.treatment(snapshot)
     counts = workers.split(",")
     if not all(count.strip().isdigit() for count in counts):
         raise UsageError(f"--workers {workers}: write numbers, as 1,2,4")
-    split = split or ("train" if "train" in snapshot.splits else None)
+    snapshot = open_snapshot(store)
+    options: dict[str, Any] = {"batch_size": batch_size, "seed": seed, "subset": subset, "rounds": rounds}
     with live_bar("measure") as bar:
         found = sweep(
-            snapshot.state,
-            treated,
-            split,
-            batch_size=batch_size,
+            snapshot,
+            treatment.treatment(snapshot),
+            split or measured_split(snapshot),
             workers=[int(count) for count in counts],
             memory_limits=[limit.strip() for limit in memory_limit.split(",")],
-            seed=seed,
-            subset=subset,
-            rounds=rounds,
             slice_seconds=slice_seconds,
+            **options,
             progress=(lambda done, total: bar.show(done, total, lambda: "rounds")) if bar else None,
         )
     print_json(found.to_dict()) if json else _print(found)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import inspect
 from collections.abc import Callable
 from dataclasses import dataclass
-from functools import wraps
+from functools import partial, wraps
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
@@ -15,6 +15,43 @@ from pannier import choices
 if TYPE_CHECKING:
     from pannier.api.objects import Snapshot
     from pannier.api.treatments import Treatment
+
+
+def option(default: Any, help: str, metavar: str | None = None, *names: str, panel: str | None = None, **more: Any) -> Any:
+    """An option of a command, in a line."""
+    return typer.Option(default, *names, help=help, metavar=metavar, rich_help_panel=panel, **more)
+
+
+def flag(name: str, help: str, **more: Any) -> Any:
+    """An option that is said or not."""
+    return option(False, help, "", name, **more)
+
+
+def argument(default: Any, help: str, **more: Any) -> Any:
+    """An argument of a command, in a line."""
+    return typer.Argument(default, help=help, **more)
+
+
+@dataclass(frozen=True)
+class Declared:
+    """An option that stands in a table of options: its type, and what `option` takes."""
+
+    kind: Any
+    help: str
+    metavar: str | None = None
+    default: Any = None
+    names: tuple[str, ...] = ()
+    panel: str | None = None
+
+    def parameter(self, name: str, panel: str | None) -> inspect.Parameter:
+        is_switch = self.kind == (bool | None) and not self.names
+        names, metavar = ((f"--{name.replace('_', '-')}",), "") if is_switch else (self.names, self.metavar)
+        made = option(self.default, self.help, metavar, *names, panel=self.panel or panel)
+        return inspect.Parameter(name, inspect.Parameter.POSITIONAL_OR_KEYWORD, default=made, annotation=self.kind)
+
+
+text, texts = partial(Declared, str | None), partial(Declared, list[str] | None)
+number, switch = partial(Declared, int | None), partial(Declared, bool | None)
 
 Store = Annotated[str, typer.Argument(metavar="STORE[@NAME]", help="A store; NAME is a track, a tag or a snapshot's id.")]
 Sources = Annotated[
@@ -41,18 +78,13 @@ Last = Annotated[choices.Last | None, typer.Option(help="What becomes of a last,
 LabelAs = Annotated[choices.LabelAs | None, typer.Option(help="How labels come; by default as numbers.")]
 BatchSize = Annotated[int, typer.Option("--batch-size", help="Pictures a batch.")]
 
-_TREATMENT: dict[str, Any] = {
-    "size": Annotated[str | None, typer.Option(help="Size of a prepared picture: 96, or HEIGHTxWIDTH as 96x128.")],
-    "treatment": Annotated[
-        str | None, typer.Option(metavar="FILE", help="A TOML file that says how a picture becomes an array.")
-    ],
-    "fit": Annotated[str | None, typer.Option(help="cover, contain or fill.")],
-    "color": Annotated[str | None, typer.Option(help="rgb or gray.")],
-    "values": Annotated[
-        str | None,
-        typer.Option(help="raw, unit, signed, or standard (measured on the split train at this very size)."),
-    ],
-    "flip": Annotated[str | None, typer.Option(help="Random mirroring: none, horizontal, vertical or both.")],
+_TREATMENT = {
+    "size": text("Size of a prepared picture: 96, or HEIGHTxWIDTH as 96x128."),
+    "treatment": text("A TOML file that says how a picture becomes an array.", "FILE"),
+    "fit": text("cover, contain or fill."),
+    "color": text("rgb or gray."),
+    "values": text("raw, unit, signed, or standard (measured on the split train at this very size)."),
+    "flip": text("Random mirroring: none, horizontal, vertical or both."),
 }
 
 
@@ -93,109 +125,70 @@ def ready(treatment: Treatment, snapshot: Snapshot | None, **bounds: Any) -> Tre
 
 NO_TREATMENT = TreatmentOptions(None, {})
 
-RuleOptions = dict[str, Any]
-DealingOptions = dict[str, Any]
-NO_RULES: RuleOptions = {}
-NO_DEALING: DealingOptions = {}
+# what was said of a table of options, by name
+Said = dict[str, Any]
+NOTHING: Said = {}
 
-
-def in_panel(panel: str) -> Callable[..., Any]:
-    return lambda *names, **options: typer.Option(*names, rich_help_panel=panel, **options)
-
-
-_rule, _dealing = in_panel("Rules over the source's columns"), in_panel("Splits")
-
-_RULES: dict[str, Any] = {
-    "label": Annotated[
-        str | None,
-        _rule(metavar="EXPR", help="What gives labels: a column, or SQL over columns; by default parent."),
-    ],
-    "label_pattern": Annotated[
-        str | None, _rule(metavar="PATTERN", help="Labels out of names, as '{label}_loom{loom}_{number}'.")
-    ],
-    "where": Annotated[
-        list[str] | None,
-        _rule(metavar="EXPR", help="Only rows for which this SQL holds; may be given again."),
-    ],
-    "key": Annotated[str | None, _rule(metavar="EXPR", help="What gives keys; by default the path in the source.")],
-    "split_by": Annotated[str | None, _rule(metavar="EXPR", help="What gives splits; NULL is dealt by --shares.")],
-    "picture": Annotated[str | None, _rule(metavar="EXPR", help="Of a table: what gives a picture's path, or its bytes.")],
-    "root": Annotated[str | None, _rule(metavar="FOLDER", help="Of a table: where its paths begin.")],
-    "encoding": Annotated[str | None, _rule(help="Of a text table, where it is not found.")],
-    "separator": Annotated[str | None, _rule(help="Of a text table, where it is not found.")],
-    "include": Annotated[
-        list[str] | None,
-        _rule(metavar="PATTERN", help="Of a folder or archive: only paths like this, as 'a*/*.jpg'."),
-    ],
-    "exclude": Annotated[
-        list[str] | None, _rule(metavar="PATTERN", help="Of a folder or archive: no paths like this, as 'drafts/'.")
-    ],
-    "rename": Annotated[list[str] | None, _rule(metavar="OLD=NEW", help="Read one class name as another.")],
-    "class_names": Annotated[
-        str | None, _rule(metavar="TABLE", help="Names of labels that are numbers: two columns, label and name.")
-    ],
+_RULES = {
+    "label": text("What gives labels: a column, or SQL over columns; by default parent.", "EXPR"),
+    "label_pattern": text("Labels out of names, as '{label}_loom{loom}_{number}'.", "PATTERN"),
+    "where": texts("Only rows for which this SQL holds; may be given again.", "EXPR"),
+    "key": text("What gives keys; by default the path in the source.", "EXPR"),
+    "split_by": text("What gives splits; NULL is dealt by --shares.", "EXPR"),
+    "picture": text("Of a table: what gives a picture's path, or its bytes.", "EXPR"),
+    "root": text("Of a table: where its paths begin.", "FOLDER"),
+    "encoding": text("Of a text table, where it is not found."),
+    "separator": text("Of a text table, where it is not found."),
+    "include": texts("Of a folder or archive: only paths like this, as 'a*/*.jpg'.", "PATTERN"),
+    "exclude": texts("Of a folder or archive: no paths like this, as 'drafts/'.", "PATTERN"),
+    "rename": texts("Read one class name as another.", "OLD=NEW"),
+    "class_names": text("Names of labels that are numbers: two columns, label and name.", "TABLE"),
 }
 
-_DEALING: dict[str, Any] = {
-    "shares": Annotated[str | None, _dealing(help="Deal records to splits, as train=75,val=15,test=10.")],
-    "seed": Annotated[int | None, _dealing(help="Seed of the dealing.")],
-    "count": Annotated[
-        str | None, _dealing(metavar="SPLIT=N", help="A split of so many records, as test=120; the rest by --shares.")
-    ],
-    "carve": Annotated[str | None, _dealing(metavar="SPLIT=SHARE", help="Take a split out of another, as val=15%.")],
-    "of": Annotated[str | None, _dealing(metavar="SPLIT", help="With --carve: out of which.")],
-    "folds": Annotated[int | None, _dealing(help="So many equal splits, fold-1, fold-2 and so on.")],
-    "group_by": Annotated[str | None, _dealing(metavar="EXPR", help="What must stay together in one split.")],
-    "near": Annotated[
-        int | None, _dealing(metavar="BITS", help="Near doubles stay together: hashes differ in so many bits, as 6.")
-    ],
-    "freeze": Annotated[
-        str | None, _dealing(metavar="SPLIT,...", help="Splits that neither gain nor lose from now on; none thaws all.")
-    ],
-    "allow_leaks": Annotated[
-        bool | None, _dealing("--allow-leaks", metavar="", help="Keep splits that leak; the snapshots say so for ever.")
-    ],
+_DEALING = {
+    "shares": text("Deal records to splits, as train=75,val=15,test=10."),
+    "seed": number("Seed of the dealing."),
+    "count": text("A split of so many records, as test=120; the rest by --shares.", "SPLIT=N"),
+    "carve": text("Take a split out of another, as val=15%.", "SPLIT=SHARE"),
+    "of": text("With --carve: out of which.", "SPLIT"),
+    "folds": number("So many equal splits, fold-1, fold-2 and so on."),
+    "group_by": text("What must stay together in one split.", "EXPR"),
+    "near": number("Near doubles stay together: hashes differ in so many bits, as 6.", "BITS"),
+    "freeze": text("Splits that neither gain nor lose from now on; none thaws all.", "SPLIT,..."),
+    "allow_leaks": switch("Keep splits that leak; the snapshots say so for ever."),
 }
 
 
-def takes_treatment(command: Callable[..., int]) -> Callable[..., int]:
-    """In place of its parameter `treatment: TreatmentOptions`, the command gets the options that describe a treatment."""
+def takes(
+    name: str, table: dict[str, Declared], panel: str | None = None, read: Callable[[Said], Any] = dict
+) -> Callable[[Callable[..., int]], Callable[..., int]]:
+    """In place of its parameter `name` a command gets a table's options; in it comes what `read` makes of those said."""
 
-    def read(said: dict[str, Any]) -> TreatmentOptions:
-        file, size = said.pop("treatment", None), said.pop("size", None)
-        return TreatmentOptions(file, said if size is None else said | {"size": read_size(size)})
+    def taking(command: Callable[..., int]) -> Callable[..., int]:
+        own = list(inspect.signature(command, eval_str=True).parameters.values())
+        at = next(i for i, parameter in enumerate(own) if parameter.name == name)
+        parameters = own[:at] + [each.parameter(key, panel) for key, each in table.items()] + own[at + 1 :]
 
-    return _taking(command, "treatment", _TREATMENT, read)
+        @wraps(command)
+        def with_options(**given: Any) -> int:
+            said = {key: given.pop(key) for key in table}
+            return command(**given, **{name: read({key: value for key, value in said.items() if value is not None})})
+
+        with_options.__signature__ = inspect.Signature(parameters)  # type: ignore[attr-defined]
+        with_options.__annotations__ = {parameter.name: parameter.annotation for parameter in parameters}
+        return with_options
+
+    return taking
 
 
-def takes_rules(command: Callable[..., int]) -> Callable[..., int]:
-    """In place of its parameter `rules: dict`, the command gets the options that are rules over a source's columns."""
-    return _taking(command, "rules", _RULES, dict)
+def _read_treatment(said: Said) -> TreatmentOptions:
+    file, size = said.pop("treatment", None), said.pop("size", None)
+    return TreatmentOptions(file, said if size is None else said | {"size": read_size(size)})
 
 
-def takes_dealing(command: Callable[..., int]) -> Callable[..., int]:
-    """In place of its parameter `dealing: dict`, the command gets the options that say who goes to which split."""
-    return _taking(command, "dealing", _DEALING, dict)
-
-
-def _taking(
-    command: Callable[..., int], name: str, options: dict[str, Any], read: Callable[[dict[str, Any]], Any]
-) -> Callable[..., int]:
-    """The command with `options` in place of its parameter `name`, which gets what `read` makes of those that were said."""
-    own = list(inspect.signature(command, eval_str=True).parameters.values())
-    at = next(i for i, parameter in enumerate(own) if parameter.name == name)
-    kind = inspect.Parameter.POSITIONAL_OR_KEYWORD
-    added = [inspect.Parameter(option, kind, default=None, annotation=each) for option, each in options.items()]
-
-    @wraps(command)
-    def with_options(**given: Any) -> int:
-        said = {option: given.pop(option) for option in options}
-        return command(**given, **{name: read({option: value for option, value in said.items() if value is not None})})
-
-    parameters = own[:at] + added + own[at + 1 :]
-    with_options.__signature__ = inspect.Signature(parameters)  # type: ignore[attr-defined]
-    with_options.__annotations__ = {parameter.name: parameter.annotation for parameter in parameters}
-    return with_options
+takes_treatment = takes("treatment", _TREATMENT, read=_read_treatment)
+takes_rules = takes("rules", _RULES, "Rules over the source's columns")
+takes_dealing = takes("dealing", _DEALING, "Splits")
 
 
 def read_size(text: str | None) -> int | tuple[int, int] | None:

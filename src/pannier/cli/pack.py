@@ -3,22 +3,26 @@
 from __future__ import annotations
 
 import sys
-from typing import TYPE_CHECKING, Annotated, Any
-
-import typer
+from typing import TYPE_CHECKING
 
 from pannier import choices
 from pannier.cli.options import (
-    NO_DEALING,
-    NO_RULES,
+    NOTHING,
     AsJson,
-    DealingOptions,
+    Declared,
     FactsOption,
-    RuleOptions,
+    Said,
     Sources,
-    in_panel,
+    argument,
+    flag,
+    number,
+    option,
+    switch,
+    takes,
     takes_dealing,
     takes_rules,
+    text,
+    texts,
 )
 from pannier.cli.terminal import (
     count_table,
@@ -34,61 +38,45 @@ from pannier.cli.terminal import (
 if TYPE_CHECKING:
     from pannier.api.objects import PackResult
 
+PICTURES = "Pictures"
 
-_picture = in_panel("Pictures")
+_HOW = {
+    "keep": texts("Side columns: columns, or 'SQL as name'.", "COLUMN,..."),
+    "unlabeled": Declared(choices.Unlabeled, "What becomes of what gets no label.", default="leave"),
+    "classes": text("The classes in order of their numbers.", "CLASS,..."),
+    "only_classes": text("No other classes than these.", "CLASS,..."),
+    "per_class": number("At most so many of each class, by chance.", "N"),
+    "longest_side": number("Shrink what is longer, as 1600; by default all stay as they are.", "PIXELS", panel=PICTURES),
+    "encode": text("Save all pictures anew, as jpeg:90, png or webp:80.", "FORMAT", panel=PICTURES),
+    "max_pixels": Declared(int, "Pictures with more pixels are left out.", default=100_000_000, panel=PICTURES),
+    "into": text("Put all keys below a prefix.", "PREFIX"),
+    "mirror": switch("Remove records that the source no longer has."),
+    "resplit": switch("Deal anew although the source has split folders."),
+    "relabel": switch("The source's labels and splits win over those there."),
+    "allow_missing_classes": switch("Splits may carry different class names."),
+    "strict": switch("Refuse broken pictures instead of leaving them out."),
+    "thorough": switch("Read also files whose size and time stamp are as before."),
+    "name": text("What the dataset is called."),
+    "description": text("What the dataset is."),
+    "track": Declared(str, "The track to add to.", default="main"),
+    "shard_size": Declared(str, "Size of a shard.", default="256MiB"),
+    "shards": number("So many shards, instead of a size."),
+    "workers": number("Threads; by default all usable cores."),
+}
 
 
 @takes_dealing
 @takes_rules
+@takes("how", _HOW)
 def pack(
     source: Sources,
-    store: Annotated[str, typer.Argument(metavar="STORE", help="The store; made where nothing or an empty folder is.")],
-    note: Annotated[str, typer.Option(help="A line to remember the snapshot by.")] = "",
+    store: str = argument(..., "The store; made where nothing or an empty folder is.", metavar="STORE"),
+    note: str = option("", "A line to remember the snapshot by."),
     fact: FactsOption = None,
-    dealing: DealingOptions = NO_DEALING,
-    rules: RuleOptions = NO_RULES,
-    keep: Annotated[
-        list[str] | None, typer.Option(metavar="COLUMN,...", help="Side columns: columns, or 'SQL as name'.")
-    ] = None,
-    unlabeled: Annotated[choices.Unlabeled, typer.Option(help="What becomes of what gets no label.")] = "leave",
-    classes: Annotated[str | None, typer.Option(metavar="CLASS,...", help="The classes in order of their numbers.")] = None,
-    only_classes: Annotated[str | None, typer.Option(metavar="CLASS,...", help="No other classes than these.")] = None,
-    per_class: Annotated[int | None, typer.Option(metavar="N", help="At most so many of each class, by chance.")] = None,
-    longest_side: Annotated[
-        int | None, _picture(metavar="PIXELS", help="Shrink pictures that are longer, as 1600; by default kept as they are.")
-    ] = None,
-    encode: Annotated[
-        str | None, _picture(metavar="FORMAT", help="Save all pictures anew, as jpeg:90, png or webp:80.")
-    ] = None,
-    max_pixels: Annotated[int, _picture(help="Pictures with more pixels are left out.")] = 100_000_000,
-    into: Annotated[str, typer.Option(metavar="PREFIX", help="Put all keys below a prefix.")] = "",
-    mirror: Annotated[
-        bool, typer.Option("--mirror", metavar="", help="Remove records that the source no longer has.")
-    ] = False,
-    resplit: Annotated[
-        bool, typer.Option("--resplit", metavar="", help="Deal anew although the source has split folders.")
-    ] = False,
-    relabel: Annotated[
-        bool, typer.Option("--relabel", metavar="", help="The source's labels and splits win over those there.")
-    ] = False,
-    allow_missing_classes: Annotated[
-        bool, typer.Option("--allow-missing-classes", metavar="", help="Splits may carry different class names.")
-    ] = False,
-    strict: Annotated[
-        bool, typer.Option("--strict", metavar="", help="Refuse broken pictures instead of leaving them out.")
-    ] = False,
-    thorough: Annotated[
-        bool, typer.Option("--thorough", metavar="", help="Read also files whose size and time stamp are as before.")
-    ] = False,
-    name: Annotated[str | None, typer.Option(help="What the dataset is called.")] = None,
-    description: Annotated[str | None, typer.Option(help="What the dataset is.")] = None,
-    track: Annotated[str, typer.Option(help="The track to add to.")] = "main",
-    shard_size: Annotated[str, typer.Option(help="Size of a shard.")] = "256MiB",
-    shards: Annotated[int | None, typer.Option(help="So many shards, instead of a size.")] = None,
-    workers: Annotated[int | None, typer.Option(help="Threads; by default all usable cores.")] = None,
-    preview: Annotated[
-        bool, typer.Option("--preview", metavar="", help="Show what the rules make of the source, and pack nothing.")
-    ] = False,
+    dealing: Said = NOTHING,
+    rules: Said = NOTHING,
+    how: Said = NOTHING,
+    preview: bool = flag("--preview", "Show what the rules make of the source, and pack nothing."),
     json: AsJson = False,
 ) -> int:
     """Bring a source in as the next snapshot.
@@ -102,46 +90,13 @@ def pack(
     from pannier.api.objects import bring_in
     from pannier.units import read_bytes
 
-    options: dict[str, Any] = {
-        "note": note,
-        "facts": fact,
-        "unlabeled": unlabeled,
-        "classes": classes or (),
-        "only_classes": only_classes or (),
-        "per_class": per_class,
-        "longest_side": longest_side,
-        "encode": encode,
-        "into": into,
-        "mirror": mirror,
-        "resplit": resplit,
-        "relabel": relabel,
-        "allow_missing_classes": allow_missing_classes,
-        "strict": strict,
-        "thorough": thorough,
-        "name": name,
-        "description": description,
-        "track": track,
-        "shard_bytes": read_bytes(shard_size),
-        "shards": shards,
-        "max_pixels": max_pixels,
-        "workers": workers,
-        "keep": keep or (),
-        **rules,
-        **dealing,
-    }
+    how["shard_bytes"] = read_bytes(how.pop("shard_size"))
     with progress_bar("pack") as progress:
-        result = bring_in(source, store, preview=preview, progress=progress, **options)
-    if json:
-        print_json(result.to_dict())
-    elif preview:
-        _print_preview(result)
-    else:
-        _print(result, store)
+        told: Said = {"note": note, "facts": fact, "preview": preview, "progress": progress}
+        result = bring_in(source, store, **told, **how, **rules, **dealing)
+    print_json(result.to_dict()) if json else _print_preview(result) if preview else _print(result, store)
     if fact and not result.is_new and not preview:
-        print(
-            f"So there is no new snapshot for the facts; keep them with: pannier annotate {store} --fact ...",
-            file=sys.stderr,
-        )
+        print(f"So no new snapshot has the facts; keep them with: pannier annotate {store} --fact ...", file=sys.stderr)
     return 0
 
 

@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import sys
-from typing import Annotated, Any
+from typing import Any
 
-import typer
-
-from pannier.cli.options import AsJson, Store
+from pannier.cli.options import AsJson, Store, argument, flag, option
 from pannier.cli.terminal import plural, print_json, print_table
 
 _SHOWN = 50
@@ -15,12 +13,10 @@ _SHOWN = 50
 
 def query(
     store: Store,
-    sql: Annotated[str, typer.Argument(metavar="SQL", help="A SELECT over the table records; with two, before and after.")],
-    after: Annotated[
-        str | None, typer.Option(metavar="STORE[@NAME]", help="A second snapshot: tables are then before and after.")
-    ] = None,
-    count: Annotated[int, typer.Option(help="So many rows are shown.")] = _SHOWN,
-    csv: Annotated[bool, typer.Option("--csv", metavar="", help="Print all rows as CSV.")] = False,
+    sql: str = argument(..., "A SELECT over the table records; with two, before and after.", metavar="SQL"),
+    after: str | None = option(None, "A second snapshot: tables are then before and after.", "STORE[@NAME]"),
+    count: int = option(_SHOWN, "So many rows are shown."),
+    csv: bool = flag("--csv", "Print all rows as CSV."),
     json: AsJson = False,
 ) -> int:
     """Ask the records of a snapshot, or of two, in SQL. Nothing else on this machine can be read by it.

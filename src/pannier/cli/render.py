@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import asdict
-from typing import TYPE_CHECKING, Annotated
-
-import typer
+from typing import TYPE_CHECKING, Any
 
 from pannier.cli.options import (
     NO_TREATMENT,
@@ -15,6 +13,8 @@ from pannier.cli.options import (
     Store,
     TreatmentOptions,
     Workers,
+    flag,
+    option,
     takes_treatment,
 )
 from pannier.cli.terminal import plural, print_facts, print_json, print_table, progress_bar
@@ -28,15 +28,13 @@ def render(
     store: Store,
     treatment: TreatmentOptions = NO_TREATMENT,
     split: Split = None,
-    cap: Annotated[str, typer.Option(metavar="BYTES", help="The most that renderings may take, or none.")] = "20GiB",
+    cap: str = option("20GiB", "The most that renderings may take, or none.", "BYTES"),
     workers: Workers = None,
     memory_limit: MemoryLimit = "auto",
-    check: Annotated[
-        bool, typer.Option("--check", metavar="", help="Read what is there first, and make again what is damaged.")
-    ] = False,
-    preview: Annotated[bool, typer.Option("--preview", metavar="", help="Say what it would cost; make nothing.")] = False,
-    listed: Annotated[bool, typer.Option("--list", metavar="", help="What is rendered in the store.")] = False,
-    drop: Annotated[str | None, typer.Option(metavar="DIGEST", help="Take a rendering away, by its first digits.")] = None,
+    check: bool = flag("--check", "Read what is there first, and make again what is damaged."),
+    preview: bool = flag("--preview", "Say what it would cost; make nothing."),
+    listed: bool = flag("--list", "What is rendered in the store."),
+    drop: str | None = option(None, "Take a rendering away, by its first digits.", "DIGEST"),
     json: AsJson = False,
 ) -> int:
     """Run the fixed part of a treatment once and keep its canvases: feeds through it need no decoding any more.
@@ -46,45 +44,44 @@ def render(
     [dim]$[/dim] pannier render swatches.store --list
     """
     from pannier.api.objects import open as open_snapshot
-    from pannier.api.objects import open_store
     from pannier.errors import UsageError
-    from pannier.feed.rendering import drop_rendering, list_renderings, plan_rendering
-    from pannier.feed.rendering import render as render_snapshot
-    from pannier.storage.opening import parted_address
-    from pannier.units import show_bytes
+    from pannier.feed.rendering import plan_rendering
+    from pannier.feed.rendering import render as make
 
     if listed or drop is not None:
-        opened = open_store(parted_address(store)[0])
-        if drop is not None:
-            freed = drop_rendering(opened.storage, drop)
-            print_json({"freed_bytes": freed}) if json else print(f"dropped {drop}: {show_bytes(freed)} freed")
-            return 0
-        found = list_renderings(opened.storage)
-        print_json([each.to_dict() for each in found]) if json else _print_list(found)
-        return 0
+        return _kept(store, drop, json)
     if not treatment.are_said:
         raise UsageError("say through which treatment: --treatment FILE, or --size")
     snapshot = open_snapshot(store)
     through = treatment.as_said()
-    plan = plan_rendering(snapshot.state, through, split=split, cap=cap)
+    plan = plan_rendering(snapshot, through, split=split, cap=cap)
     if not json:
         _print_plan(plan, preview)
     if not preview:
         with progress_bar("render") as bar:
-            plan = render_snapshot(
-                snapshot.state,
-                through,
-                split=split,
-                cap=cap,
-                workers=workers,
-                memory_limit=memory_limit,
-                check=check,
-                progress=bar,
-            )
+            bounds: dict[str, Any] = {"cap": cap, "workers": workers, "memory_limit": memory_limit}
+            plan = make(snapshot, through, split=split, check=check, progress=bar, **bounds)
     if json:
         print_json(asdict(plan))
     elif not preview:
         print(f"rendered {plural(plan.missing, 'picture')}; feeds through this fixed part use them by themselves")
+    return 0
+
+
+def _kept(store: str, drop: str | None, json: bool) -> int:
+    """What is rendered, or that one of them goes."""
+    from pannier.api.objects import open_store
+    from pannier.feed.rendering import drop_rendering, list_renderings
+    from pannier.storage.opening import parted_address
+    from pannier.units import show_bytes
+
+    storage = open_store(parted_address(store)[0]).storage
+    if drop is not None:
+        freed = drop_rendering(storage, drop)
+        print_json({"freed_bytes": freed}) if json else print(f"dropped {drop}: {show_bytes(freed)} freed")
+    else:
+        kept = list_renderings(storage)
+        print_json([each.to_dict() for each in kept]) if json else _print_list(kept)
     return 0
 
 

@@ -2,20 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Annotated
-
-import typer
-
 from pannier.cli.export import print_laid_out
-from pannier.cli.options import AsJson, StoreHint
+from pannier.cli.options import AsJson, StoreHint, argument, flag
 from pannier.cli.terminal import print_json, progress_bar
 
 
 def restore(
-    docket: Annotated[str, typer.Argument(metavar="DOCKET", help="A docket's file.")],
-    directory: Annotated[str | None, typer.Argument(metavar="[DIR]", help="The folder; else beside the docket.")] = None,
+    docket: str = argument(..., "A docket's file.", metavar="DOCKET"),
+    directory: str | None = argument(None, "The folder; else beside the docket.", metavar="[DIR]"),
     store: StoreHint = None,
-    yes: Annotated[bool, typer.Option("--yes", metavar="", help="Undo what was changed there by hand.")] = False,
+    yes: bool = flag("--yes", "Undo what was changed there by hand."),
     json: AsJson = False,
 ) -> int:
     """Bring back the folder of pictures that a docket tells of; in one that is there, the differences alone.

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated, Any, Literal
-
-import typer
+from typing import TYPE_CHECKING, Any, Literal
 
 from pannier.cli.options import (
     NO_TREATMENT,
@@ -15,6 +13,8 @@ from pannier.cli.options import (
     Subset,
     TreatmentOptions,
     Where,
+    flag,
+    option,
     takes_treatment,
 )
 from pannier.cli.terminal import drawing, plural
@@ -27,28 +27,18 @@ if TYPE_CHECKING:
 def sheet(
     store: Store,
     split: Split = None,
-    count: Annotated[int, typer.Option(help="How many pictures, to 240.")] = 40,
-    arrange: Annotated[
-        Literal["class", "chance"], typer.Option(help="Alike from every class, in their order; or as chance has it.")
-    ] = "class",
+    count: int = option(40, "How many pictures, to 240."),
+    arrange: Literal["class", "chance"] = option("class", "Alike from every class, in their order; or as chance has it."),
     seed: Seed = 0,
     subset: Subset = None,
     where: Where = None,
-    treated: Annotated[
-        bool, typer.Option("--treated", metavar="", help="As the treatment makes them, not as they are stored.")
-    ] = False,
-    batch: Annotated[
-        int | None, typer.Option(min=0, help="This batch of an epoch, exactly as it is fed, the first being 0.")
-    ] = None,
-    epoch: Annotated[int, typer.Option(min=0, help="With --batch: of this epoch.")] = 0,
-    batch_size: Annotated[int, typer.Option(min=1, max=240, help="With --batch: pictures a batch.")] = 32,
+    treated: bool = flag("--treated", "As the treatment makes them, not as they are stored."),
+    batch: int | None = option(None, "This batch of an epoch, exactly as it is fed, the first being 0.", min=0),
+    epoch: int = option(0, "With --batch: of this epoch.", min=0),
+    batch_size: int = option(32, "With --batch: pictures a batch.", min=1, max=240),
     treatment: TreatmentOptions = NO_TREATMENT,
-    predicted: Annotated[
-        str | None, typer.Option(metavar="COLUMN", help="A side column with the label that a model gave: right or wrong.")
-    ] = None,
-    probability: Annotated[
-        str | None, typer.Option(metavar="COLUMN", help="With --predicted: a side column with how sure it was.")
-    ] = None,
+    predicted: str | None = option(None, "A side column with the label that a model gave: right or wrong.", "COLUMN"),
+    probability: str | None = option(None, "With --predicted: a side column with how sure it was.", "COLUMN"),
     figure: Figure = "sheet.png",
 ) -> int:
     """Many pictures with their labels on one sheet: chosen by chance, by SQL, or a batch exactly as it is fed.
@@ -60,16 +50,10 @@ def sheet(
     [dim]$[/dim] pannier sheet swatches.store --where "predicted <> label" --predicted predicted --probability sure
     """
     from pannier.api.objects import open as open_snapshot
-    from pannier.errors import UsageError
     from pannier.figures.sheet import Shown, as_fed, choose_records, draw_sheet, with_predictions
     from pannier.figures.sheet import treated as treat
 
-    if probability is not None and predicted is None:
-        raise UsageError("--probability goes with --predicted COLUMN, whose values it is about")
-    if treated and not treatment.are_said:
-        raise UsageError("--treated: say how, with --treatment FILE or --size")
-    if treatment.are_said and not treated and batch is None:
-        raise UsageError("a treatment goes with --treated, or with --batch")
+    _check(treated, treatment.are_said, batch, predicted, probability)
     snapshot = open_snapshot(store)
     made = treatment.treatment(snapshot) if treatment.are_said else None
     shown: list[Shown]
@@ -77,19 +61,30 @@ def sheet(
         options: dict[str, Any] = {"subset": subset, "where": where, "seed": seed, "batch_size": batch_size}
         with snapshot.feed(split, made, **options) as feed:
             shown = as_fed(feed, batch, epoch)
-            title = f"{snapshot.store.path.name}, {split or 'all splits'}: batch {batch} of epoch {epoch}, as fed"
+            title = f"batch {batch} of epoch {epoch}, as fed"
     else:
-        records = choose_records(snapshot.state, split, count, seed, subset, where, arrange)
+        records = choose_records(snapshot, split, count, seed, subset, where, arrange)
         shown = treat(records, made) if made else [Shown(r.key, r.label, r.split, None, r) for r in records]
         total = len(snapshot.subset_of(split, None, where=where))
-        title = f"{snapshot.store.path.name}, {split or 'all splits'}: {len(records)} of {total:,}"
+        title = f"{len(records)} of {total:,}"
     if predicted is not None:
         shown = with_predictions(shown, predicted, probability)
         title += _score(shown)
     path = figure or "sheet.png"
     with drawing(path, "sheet"):
-        draw_sheet(shown, path, title=title)
+        draw_sheet(shown, path, title=f"{snapshot.store.path.name}, {split or 'all splits'}: {title}")
     return 0
+
+
+def _check(treated: bool, has_treatment: bool, batch: int | None, predicted: str | None, probability: str | None) -> None:
+    from pannier.errors import UsageError
+
+    if probability is not None and predicted is None:
+        raise UsageError("--probability goes with --predicted COLUMN, whose values it is about")
+    if treated and not has_treatment:
+        raise UsageError("--treated: say how, with --treatment FILE or --size")
+    if has_treatment and not treated and batch is None:
+        raise UsageError("a treatment goes with --treated, or with --batch")
 
 
 def _score(shown: list[Shown]) -> str:

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Any
 
-import typer
-
-from pannier.cli.options import AsJson, Figure, Store
+from pannier.cli.options import AsJson, Figure, Store, argument, option
 from pannier.cli.terminal import count_table, drawing, print_facts, print_json, print_left_out, print_table
 
 if TYPE_CHECKING:
@@ -15,8 +13,8 @@ if TYPE_CHECKING:
 
 def show(
     store: Store,
-    key: Annotated[str | None, typer.Argument(metavar="[KEY]", help="One record, by its key.")] = None,
-    batch_size: Annotated[int | None, typer.Option(min=1, help="Count batches an epoch of this size, by split.")] = None,
+    key: str | None = argument(None, "One record, by its key.", metavar="[KEY]"),
+    batch_size: int | None = option(None, "Count batches an epoch of this size, by split.", min=1),
     figure: Figure = None,
     json: AsJson = False,
 ) -> int:
@@ -44,7 +42,7 @@ def show(
         from pannier.figures.counts import draw_counts
 
         with drawing(figure, "figure"):
-            draw_counts(snapshot.state, figure)
+            draw_counts(snapshot, figure)
     return 0
 
 

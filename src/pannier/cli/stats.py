@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated
-
-import typer
+from typing import TYPE_CHECKING
 
 from pannier.cli.options import (
     NO_TREATMENT,
@@ -14,7 +12,9 @@ from pannier.cli.options import (
     Store,
     TreatmentOptions,
     Workers,
+    flag,
     measured_split,
+    option,
     takes_treatment,
 )
 from pannier.cli.terminal import drawing, print_json, print_table, progress_bar
@@ -26,11 +26,9 @@ if TYPE_CHECKING:
 @takes_treatment
 def stats(
     store: Store,
-    split: Annotated[str | None, typer.Option("--split", help="Of this split; by default of train.")] = None,
+    split: str | None = option(None, "Of this split; by default of train.", None, "--split"),
     treatment: TreatmentOptions = NO_TREATMENT,
-    save: Annotated[
-        bool, typer.Option("--save", metavar="", help="Put mean and std into the treatment file, with what they are of.")
-    ] = False,
+    save: bool = flag("--save", "Put mean and std into the treatment file, with what they are of."),
     workers: Workers = None,
     memory_limit: MemoryLimit = "auto",
     figure: Figure = None,
@@ -53,21 +51,28 @@ def stats(
     through = treatment.as_said()
     chosen = split if split is not None else measured_split(snapshot)
     with progress_bar("stats") as bar:
-        found = measure_values(snapshot.state, chosen, through, workers=workers, memory_limit=memory_limit, progress=bar)
+        found = measure_values(snapshot, chosen, through, workers=workers, memory_limit=memory_limit, progress=bar)
     print_json(found.to_dict()) if json else _print(found)
     if save and treatment.file:
         found.treatment(Treatment).save(treatment.file)
         if not json:
             print(f'\n{treatment.file} has them, with values = "standard"')
     if figure:
-        from pannier.figures.statistics import draw_statistics
-
-        with drawing(figure, "figure"):
-            size = "x".join(map(str, through.size))
-            about = f"{found.pictures:,} pictures at {size}, {through.fit}, {through.color}; padding counts too"
-            title = f"{snapshot.store.path.name}, {chosen or 'all records'}: values by channel"
-            draw_statistics(found.counts, found.mean, found.std, figure, title=title, about=about)
+        _draw(found, figure, f"{snapshot.store.path.name}, {chosen or 'all records'}: values by channel")
     return 0
+
+
+def _draw(found: Statistics, figure: str, title: str) -> None:
+    from pannier.figures.statistics import draw_statistics
+
+    with drawing(figure, "figure"):
+        about = f"{_through(found)}; padding counts too"
+        draw_statistics(found.counts, found.mean, found.std, figure, title=title, about=about)
+
+
+def _through(found: Statistics) -> str:
+    through = found.measured_through
+    return f"{found.pictures:,} pictures at {'x'.join(map(str, through.size))}, {through.fit}, {through.color}"
 
 
 def _names(found: Statistics) -> tuple[str, ...]:
@@ -75,10 +80,7 @@ def _names(found: Statistics) -> tuple[str, ...]:
 
 
 def _print(found: Statistics) -> None:
-    through = found.measured_through
-    size = "x".join(map(str, through.size))
-    where = f"{found.split or 'all records'}, {found.pictures:,} pictures at {size}, {through.fit}, {through.color}"
-    print(f"{where}: every pixel counted\n")
+    print(f"{found.split or 'all records'}, {_through(found)}: every pixel counted\n")
     rows = [
         [name, f"{mean:.6f}", f"{std:.6f}", f"{mean * 255:.2f}", f"{std * 255:.2f}", str(low), str(high)]
         for name, mean, std, low, high in zip(_names(found), found.mean, found.std, found.lowest, found.highest, strict=True)

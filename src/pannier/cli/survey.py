@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import sys
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
-import typer
-
-from pannier.cli.options import NO_RULES, AsJson, Figure, RuleOptions, Sources, takes_rules
+from pannier.cli.options import NOTHING, AsJson, Figure, Said, Sources, flag, option, takes_rules
 from pannier.cli.terminal import (
+    as_options,
     count_table,
     drawing,
     plural,
@@ -27,14 +26,12 @@ if TYPE_CHECKING:
 @takes_rules
 def survey(
     source: Sources,
-    rules: RuleOptions = NO_RULES,
-    quick: Annotated[
-        bool, typer.Option("--quick", metavar="", help="Read headers alone: nothing is said of what needs pixels.")
-    ] = False,
-    near: Annotated[int, typer.Option(metavar="BITS", help="Near doubles: hashes differ in so many bits of 64.")] = 6,
-    workers: Annotated[int | None, typer.Option(help="Threads; by default all usable cores.")] = None,
+    rules: Said = NOTHING,
+    quick: bool = flag("--quick", "Read headers alone: nothing is said of what needs pixels."),
+    near: int = option(6, "Near doubles: hashes differ in so many bits of 64.", "BITS"),
+    workers: int | None = option(None, "Threads; by default all usable cores."),
     figure: Figure = None,
-    sheet: Annotated[str | None, typer.Option(metavar="FILE", help="Draw the suspicious pictures on a sheet.")] = None,
+    sheet: str | None = option(None, "Draw the suspicious pictures on a sheet.", "FILE"),
     json: AsJson = False,
 ) -> int:
     """What is in a source, and what is wrong with it, in order of harm; each with the command that mends it.
@@ -119,7 +116,7 @@ def _print_table(findings: Findings) -> None:
         header.append("odd cells")
     print_table(header, [row[: len(header)] for row in rows], left=2)
     for note in findings.notes:
-        print(f"\n{note[0].upper()}{note[1:]}.")
+        print(as_options(f"\n{note[0].upper()}{note[1:]}."))
     if findings.funnel:
         print()
     print_funnel(findings.rows, findings.funnel)

@@ -2,24 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Annotated
-
-import typer
-
-from pannier.cli.options import AsJson, Note, Store
-from pannier.cli.terminal import print_json
-from pannier.cli.track import print_names
+from pannier.cli.options import AsJson, Note, Store, argument, flag, option
+from pannier.cli.track import told_or_moved
 
 
 def tag(
     store: Store,
-    tag: Annotated[str | None, typer.Argument(metavar="[TAG]", help="The name to give the snapshot.")] = None,
+    tag: str | None = argument(None, "The name to give the snapshot.", metavar="[TAG]"),
     note: Note = "",
-    rename: Annotated[str | None, typer.Option(metavar="NAME", help="Call the tag TAG otherwise.")] = None,
-    delete: Annotated[bool, typer.Option("--delete", metavar="", help="Delete the tag TAG; the snapshot stays.")] = False,
-    yes: Annotated[
-        bool, typer.Option("--yes", metavar="", help="Have a tag that is there name another snapshot, or delete it.")
-    ] = False,
+    rename: str | None = option(None, "Call the tag TAG otherwise.", "NAME"),
+    delete: bool = flag("--delete", "Delete the tag TAG; the snapshot stays."),
+    yes: bool = flag("--yes", "Have a tag that is there name another snapshot, or delete it."),
     json: AsJson = False,
 ) -> int:
     """Give a snapshot a name that stays. Every step of a tag is recorded. Alone: list them.
@@ -29,28 +22,13 @@ def tag(
     [dim]$[/dim] pannier tag swatches.store@3f9ac1 spring --yes --note "two labels put right"
     """
     from pannier.api.objects import open_store
-    from pannier.errors import UsageError
     from pannier.storage.opening import parted_address
-    from pannier.versions.naming import add_tag, names_told, remove
-    from pannier.versions.naming import rename as call_otherwise
+    from pannier.versions.naming import add_tag
 
     path, at = parted_address(store)
     opened = open_store(path)
-    if tag is None:
-        if rename or delete:
-            raise UsageError("name the tag that is meant, after the store")
-        rows = names_told(opened.storage, opened.tags)
-        print_json(rows) if json else print_names("tag", rows)
-        return 0
-    if delete:
-        if not yes:
-            raise UsageError(f"deleting tag {tag!r} wants --yes")
-        remove(opened.tags, tag, note=note)
-        print(f"Tag {tag} is deleted; the snapshot stays.")
-    elif rename:
-        call_otherwise(opened.tags, tag, rename)
-        print(f"Tag {tag} is now called {rename}.")
-    else:
-        snapshot = add_tag(opened.opened, tag, at, note=note, move=yes)
-        print(f"Tag {tag} names snapshot {snapshot[:12]}.")
+    if tag is None or delete or rename:
+        return told_or_moved("tag", opened, tag, rename, delete, yes, note, "the snapshot stays", json)
+    snapshot = add_tag(opened, tag, at, note=note, move=yes)
+    print(f"Tag {tag} names snapshot {snapshot[:12]}.")
     return 0

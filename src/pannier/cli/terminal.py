@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import shutil
 import sys
 import textwrap
@@ -36,7 +37,7 @@ def print_facts(facts: Sequence[tuple[str, str]]) -> None:
     """Names and values, one a line, values aligned."""
     width = max(len(name) for name, _ in facts)
     for name, value in facts:
-        print(f"{name.ljust(width)}  {value}".rstrip())
+        print(as_options(f"{name.ljust(width)}  {value}").rstrip())
 
 
 def count_table(counts: dict[tuple[str | None, str | None], int], classes: Sequence[str], splits: Sequence[str]) -> None:
@@ -98,10 +99,19 @@ def plural(count: int, one: str, many: str | None = None) -> str:
     return f"{count:,} {one if count == 1 else many or one + 's'}"
 
 
+# arguments that the command line calls otherwise
+_CALLED = {"facts": "fact", "overwrite": "yes", "move": "yes", "from_": "from"}
+
+
+def as_options(text: str) -> str:
+    """A message of the core, in which arguments stand as `name`, with the options that they are here."""
+    return re.sub(r"`([a-z_]+)`", lambda name: "--" + _CALLED.get(name[1], name[1]).replace("_", "-"), text)
+
+
 def print_wrapped(text: str, indent: str = "  ") -> None:
     """A long line, broken between words, further lines indented."""
     width = min(100, shutil.get_terminal_size().columns)
-    lines = textwrap.wrap(text, width, subsequent_indent=indent, break_on_hyphens=False, break_long_words=False)
+    lines = textwrap.wrap(as_options(text), width, subsequent_indent=indent, break_on_hyphens=False, break_long_words=False)
     print("\n".join(lines))
 
 

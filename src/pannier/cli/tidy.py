@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 from collections import Counter
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
-import typer
-
-from pannier.cli.options import AsJson
+from pannier.cli.options import AsJson, argument, flag, option
 from pannier.cli.terminal import live_bar, plural, print_json, print_table, print_wrapped
 
 if TYPE_CHECKING:
@@ -15,9 +13,9 @@ if TYPE_CHECKING:
 
 
 def tidy(
-    store: Annotated[str, typer.Argument(metavar="STORE", help="The store.")],
-    older_than: Annotated[str, typer.Option(metavar="AGE", help="Only what has been there so long: 14d, 12h, 30m.")] = "14d",
-    yes: Annotated[bool, typer.Option("--yes", metavar="", help="Do it; without, it is only said.")] = False,
+    store: str = argument(..., "The store.", metavar="STORE"),
+    older_than: str = option("14d", "Only what has been there so long: 14d, 12h, 30m.", "AGE"),
+    yes: bool = flag("--yes", "Do it; without, it is only said."),
     json: AsJson = False,
 ) -> int:
     """Say what nothing refers to any more and how much it would free; with --yes it goes.

@@ -2,25 +2,22 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Any
 
-import typer
-
-from pannier.cli.options import AsJson, Note, Store
+from pannier.cli.options import AsJson, Note, Store, argument, flag, option
 from pannier.cli.terminal import print_json, print_table
+
+if TYPE_CHECKING:
+    from pannier.store.state import OpenedStore
 
 
 def track(
     store: Store,
-    track: Annotated[
-        str | None, typer.Argument(metavar="[TRACK]", help="The track to start here, or to bring here.")
-    ] = None,
+    track: str | None = argument(None, "The track to start here, or to bring here.", metavar="[TRACK]"),
     note: Note = "",
-    rename: Annotated[str | None, typer.Option(metavar="NAME", help="Call the track TRACK otherwise.")] = None,
-    delete: Annotated[
-        bool, typer.Option("--delete", metavar="", help="Delete the track TRACK; its snapshots stay until they are tidied.")
-    ] = False,
-    yes: Annotated[bool, typer.Option("--yes", metavar="", help="Delete it for sure.")] = False,
+    rename: str | None = option(None, "Call the track TRACK otherwise.", "NAME"),
+    delete: bool = flag("--delete", "Delete the track TRACK; its snapshots stay until they are tidied."),
+    yes: bool = flag("--yes", "Delete it for sure."),
     json: AsJson = False,
 ) -> int:
     """Start a track at a snapshot, without copying, or bring one up to it. Alone: list them.
@@ -34,34 +31,52 @@ def track(
     [dim]$[/dim] pannier track swatches.store trial --delete --yes
     """
     from pannier.api.objects import open_store
-    from pannier.errors import UsageError
     from pannier.storage.opening import parted_address
-    from pannier.versions.naming import names_told, remove, start_track
-    from pannier.versions.naming import rename as call_otherwise
+    from pannier.versions.naming import start_track
 
     path, at = parted_address(store)
     opened = open_store(path)
-    if track is None:
-        if rename or delete:
-            raise UsageError("name the track that is meant, after the store")
-        rows = names_told(opened.storage, opened.tracks)
-        print_json(rows) if json else print_names("track", rows)
-        return 0
-    if delete:
-        if not yes:
-            raise UsageError(f"deleting track {track!r} wants --yes; its snapshots stay until they are tidied")
-        remove(opened.tracks, track, note=note)
-        print(f"Track {track} is deleted; its snapshots stay until pannier tidy removes them.")
-    elif rename:
-        call_otherwise(opened.tracks, track, rename)
-        print(f"Track {track} is now called {rename}.")
+    stays = "its snapshots stay until pannier tidy removes them"
+    if track is None or delete or rename:
+        return told_or_moved("track", opened, track, rename, delete, yes, note, stays, json)
+    was_there = opened.tracks.head(track)
+    snapshot = start_track(opened, track, at, note=note)
+    if was_there and was_there.snapshot == snapshot:
+        print(f"Track {track} is at snapshot {snapshot[:12]} already.")
     else:
-        was_there = opened.tracks.head(track)
-        snapshot = start_track(opened.opened, track, at, note=note)
-        if was_there and was_there.snapshot == snapshot:
-            print(f"Track {track} is at snapshot {snapshot[:12]} already.")
-        else:
-            print(f"Track {track} {'took over' if was_there else 'starts at'} snapshot {snapshot[:12]}.")
+        print(f"Track {track} {'took over' if was_there else 'starts at'} snapshot {snapshot[:12]}.")
+    return 0
+
+
+def told_or_moved(
+    kind: str,
+    opened: OpenedStore,
+    name: str | None,
+    rename: str | None,
+    delete: bool,
+    yes: bool,
+    note: str,
+    stays: str,
+    json: bool,
+) -> int:
+    """What tracks and tags have in common: lists them, or renames or deletes one."""
+    from pannier.errors import UsageError
+    from pannier.versions import naming
+
+    names = opened.tracks if kind == "track" else opened.tags
+    if name is None:
+        if rename or delete:
+            raise UsageError(f"name the {kind} that is meant, after the store")
+        rows = naming.names_told(opened.storage, names)
+        print_json(rows) if json else print_names(kind, rows)
+    elif delete:
+        if not yes:
+            raise UsageError(f"deleting {kind} {name!r} wants --yes; {stays}")
+        naming.remove(names, name, note=note)
+        print(f"{kind.capitalize()} {name} is deleted; {stays}.")
+    elif rename:
+        naming.rename(names, name, rename)
+        print(f"{kind.capitalize()} {name} is now called {rename}.")
     return 0
 
 

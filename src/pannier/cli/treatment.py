@@ -2,17 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Annotated
-
-import typer
-
-from pannier.cli.options import AsJson
+from pannier.cli.options import AsJson, argument, flag
 from pannier.cli.terminal import print_json
 
 
 def treatment(
-    file: Annotated[str, typer.Argument(metavar="FILE", help="A TOML file that says how a picture becomes an array.")],
-    new: Annotated[bool, typer.Option("--new", metavar="", help="Write a commented one to begin with.")] = False,
+    file: str = argument(..., "A TOML file that says how a picture becomes an array.", metavar="FILE"),
+    new: bool = flag("--new", "Write a commented one to begin with."),
     json: AsJson = False,
 ) -> int:
     """A treatment in words: steps, sizes, costs; with --new a commented file to begin with.

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
-import typer
-
-from pannier.cli.options import AsJson
+from pannier.cli.options import AsJson, argument, flag, option
 from pannier.cli.terminal import live_bar, plural, print_json, print_wrapped
 
 if TYPE_CHECKING:
@@ -16,18 +14,12 @@ _SHOWN_KEYS = 5
 
 
 def verify(
-    store: Annotated[str, typer.Argument(metavar="STORE", help="A store.")],
-    quick: Annotated[bool, typer.Option("--quick", metavar="", help="Structure alone: no picture is read.")] = False,
-    subset: Annotated[
-        str | None, typer.Option(metavar="PART", help="Read a part of the pictures, as 5%, fixed by the seed.")
-    ] = None,
-    seed: Annotated[int, typer.Option(help="Seed of the part.")] = 0,
-    repair: Annotated[
-        bool, typer.Option("--repair", metavar="", help="Make again what is derived, then look again.")
-    ] = False,
-    repair_from: Annotated[
-        str | None, typer.Option(metavar="OTHER", help="And bring back what another copy of the store has.")
-    ] = None,
+    store: str = argument(..., "A store.", metavar="STORE"),
+    quick: bool = flag("--quick", "Structure alone: no picture is read."),
+    subset: str | None = option(None, "Read a part of the pictures, as 5%, fixed by the seed.", "PART"),
+    seed: int = option(0, "Seed of the part."),
+    repair: bool = flag("--repair", "Make again what is derived, then look again."),
+    repair_from: str | None = option(None, "And bring back what another copy of the store has.", "OTHER"),
     json: AsJson = False,
 ) -> int:
     """Read every byte of a store and list all that is wrong, what it harms and what to do.

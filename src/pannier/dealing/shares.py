@@ -21,7 +21,7 @@ def read_shares(shares: str | Mapping[str, float | str | Fraction]) -> Shares:
     Raises UsageError where they do not sum up to 100 %.
     """
     if isinstance(shares, str):
-        shares = dict(_pairs(shares, "--shares train=75,val=15,test=10"))
+        shares = dict(_pairs(shares, "`shares` train=75,val=15,test=10"))
     if not shares:
         raise UsageError("no shares are given: write them as train=75,val=15,test=10")
     numbers = {_checked_split(name): _share(name, value) for name, value in shares.items()}
@@ -149,10 +149,10 @@ class SaidDealing:
         both = set(counts) & set(shares or {})
         if both:
             raise UsageError(
-                f"split {min(both)!r} has a count and a share: name the shares of the others, as --shares train=100"
+                f"split {min(both)!r} has a count and a share: name the shares of the others, as `shares` train=100"
             )
         if counts and not shares:
-            raise UsageError("--count says nothing of the rest: give it shares, as --shares train=100")
+            raise UsageError("`count` says nothing of the rest: give it shares, as `shares` train=100")
         return Dealing(
             shares,
             self.seed if self.seed is not None else before.seed,
@@ -201,45 +201,45 @@ class DealingOptions:
 
     def _read_shares(self) -> Shares | None:
         if sum(way is not None for way in (self.shares, self.carve, self.folds)) > 1:
-            raise UsageError("--shares, --carve and --folds are three ways of dealing: say one of them")
+            raise UsageError("`shares`, `carve` and `folds` are three ways of dealing: say one of them")
         if (self.carve is None) != (self.of is None):
-            raise UsageError("--carve and --of belong together, as --carve val=15% --of train")
+            raise UsageError("`carve` and `of` belong together, as `carve` val=15% `of` train")
         if self.carve is not None and self.of is not None:
             return _carved(self.carve, _checked_split(self.of))
         if self.folds is not None:
             if self.folds < 2:
-                raise UsageError(f"--folds {self.folds}: must be 2 or more")
+                raise UsageError(f"`folds` {self.folds}: must be 2 or more")
             return {f"fold-{i}": Fraction(1, self.folds) for i in range(1, self.folds + 1)}
         return read_shares(self.shares) if self.shares is not None else None
 
 
 def _carved(carve: str | Mapping[str, float | str], of: str) -> Shares:
     """The shares of the carved splits, and what is left to the one they are carved from."""
-    pairs = carve if isinstance(carve, Mapping) else dict(_pairs(carve, "--carve val=15%"))
+    pairs = carve if isinstance(carve, Mapping) else dict(_pairs(carve, "`carve` val=15%"))
     carved = {_checked_split(name): _share(name, value) for name, value in pairs.items()}
     carved = {name: share / 100 if share >= 1 else share for name, share in carved.items()}
     rest = 1 - sum(carved.values(), Fraction(0))
     if of in carved or rest <= 0 or not carved:
-        raise UsageError(f"--carve {carve} --of {of}: carve less than all of it, into other splits")
+        raise UsageError(f"`carve` {carve} `of` {of}: carve less than all of it, into other splits")
     return {of: rest, **carved}
 
 
 def _read_counts(count: str | Mapping[str, int] | None) -> dict[str, int]:
     if not count:
         return {}
-    pairs = count.items() if isinstance(count, Mapping) else _pairs(count, "--count test=120")
+    pairs = count.items() if isinstance(count, Mapping) else _pairs(count, "`count` test=120")
     counts = {}
     for name, value in pairs:
         if not str(value).isdigit():
-            raise UsageError(f"--count {name}={value}: give a number of records, as test=120")
+            raise UsageError(f"`count` {name}={value}: give a number of records, as test=120")
         counts[_checked_split(name)] = int(value)
     return counts
 
 
 def read_part(text: str | float | Fraction) -> Fraction:
     """A part of something: 10%, 0.1 or 10, more than 0 and at most all of it. Raises UsageError."""
-    share = _share("--subset", text)
+    share = _share("`subset`", text)
     share = share / 100 if share > 1 or str(text).strip().endswith("%") else share
     if not 0 < share <= 1:
-        raise UsageError(f"--subset {text}: write a part, as 10%, more than 0 and at most 100%")
+        raise UsageError(f"`subset` {text}: write a part, as 10%, more than 0 and at most 100%")
     return share

@@ -100,7 +100,7 @@ def unmet(description: Description, expected: str) -> list[str]:
     for part in expected.split(","):
         name, equals, wanted = (each.strip() for each in part.partition("="))
         if not equals or name not in _EXPECTED:
-            raise UsageError(f"--expect {part!r}: write NAME=VALUE with a name of {', '.join(_EXPECTED)}{_near(name)}")
+            raise UsageError(f"`expect` {part!r}: write NAME=VALUE with a name of {', '.join(_EXPECTED)}{_near(name)}")
         problem = _unmet_one(description, name, wanted)
         if problem:
             problems.append(f"{name}: expected {wanted}, got {problem}")
@@ -116,7 +116,7 @@ def _unmet_one(description: Description, name: str, wanted: str) -> str | None:
     if name == "shape":
         sides = wanted.lower().split("x")
         if not all(side == "*" or side.isdigit() for side in sides):
-            raise UsageError(f"--expect shape={wanted}: write numbers or * with x between, as 32x3x96x96")
+            raise UsageError(f"`expect` shape={wanted}: write numbers or * with x between, as 32x3x96x96")
         got = [str(side) for side in description.shape]
         alike = len(sides) == len(got) and all(a in ("*", b) for a, b in zip(sides, got, strict=True))
         return None if alike else "x".join(got)
@@ -140,4 +140,4 @@ def _ends(name: str, wanted: str) -> tuple[float, float]:
             raise ValueError
         return float(low), float(high)
     except ValueError:
-        raise UsageError(f"--expect {name}={wanted}: write low..high, as -3..3") from None
+        raise UsageError(f"`expect` {name}={wanted}: write low..high, as -3..3") from None

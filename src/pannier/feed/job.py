@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -29,31 +29,48 @@ AUGMENTED_SPLIT = "train"
 _log = logging.getLogger("pannier")
 
 
-@dataclass(frozen=True)
-class FeedJob:
-    """All that a feed is, picklable: which records of which snapshot, through what, in which order, within what bounds.
+@dataclass(frozen=True, kw_only=True)
+class FeedOptions:
+    """How records are fed, as `pannier.Feed` tells; what is None is chosen.
 
-    `rows` are chosen records in place of `split`, `subset` and `where`; `to_canvas`: batches are canvases to be kept.
+    `rows` are chosen records in place of split, `subset` and `where`; `to_canvas`: batches are canvases to be kept.
     """
+
+    batch_size: int = 32
+    seed: int = 0
+    subset: str | float | None = None
+    where: str | None = None
+    shuffle: bool | None = None
+    augment: bool | None = None
+    rendered: bool | None = None
+    last: Last = "keep"
+    label_as: LabelAs = "number"
+    workers: int | None = None
+    ahead: int | None = None
+    memory_limit: str | int | None = "auto"
+    rows: Rows | None = field(default=None, compare=False)
+    to_canvas: bool = False
+
+    def __post_init__(self) -> None:
+        _check_counts(batch_size=self.batch_size, workers=self.workers, ahead=self.ahead)
+        checked_choice("last", self.last, Last)
+        checked_choice("label_as", self.label_as, LabelAs)
+        checked_seed(self.seed)
+
+
+@dataclass(frozen=True, kw_only=True)
+class FeedJob(FeedOptions):
+    """All that a feed is, picklable: which records of which snapshot, through what, in which order, within what bounds."""
 
     address: str
     snapshot: str
     split: str | None
     treatment: Treatment | None
-    batch_size: int
-    seed: int
-    subset: str | float | None
-    where: str | None
-    shuffle: bool
-    augment: bool
-    rendered: bool | None
-    last: Last
-    label_as: LabelAs
-    workers: int | None
-    ahead: int | None
-    limit_bytes: int | None
-    rows: Rows | None = field(default=None, compare=False)
-    to_canvas: bool = False
+
+    @property
+    def limit_bytes(self) -> int | None:
+        """The memory limit; None for none."""
+        return limit_bytes(self.memory_limit)
 
     def to_plain(self) -> dict[str, Any]:
         """As JSON takes it; own steps, which are functions of this process, do not travel."""
@@ -70,41 +87,17 @@ class FeedJob:
         return open_store(self.address).state_of(self.snapshot)
 
 
-def job_of(
-    state: State,
-    split: str | None,
-    treatment: Treatment | None = None,
-    *,
-    batch_size: int = 32,
-    seed: int = 0,
-    subset: str | float | None = None,
-    where: str | None = None,
-    shuffle: bool | None = None,
-    augment: bool | None = None,
-    rendered: bool | None = None,
-    last: Last = "keep",
-    label_as: LabelAs = "number",
-    workers: int | None = None,
-    ahead: int | None = None,
-    memory_limit: str | int | None = "auto",
-    rows: Rows | None = None,
-    to_canvas: bool = False,
-) -> FeedJob:
+def job_of(state: State, split: str | None, treatment: Treatment | None = None, **options: Any) -> FeedJob:
     """The job that options as a user says them come to. Raises UsageError, TreatmentError, NotFoundError."""
-    _check_counts(batch_size=batch_size, workers=workers, ahead=ahead)
-    checked_choice("last", last, Last)
-    checked_choice("label_as", label_as, LabelAs)
+    job = FeedJob(address=state.storage.address, snapshot=state.id, split=split, treatment=treatment, **options)
     if treatment is not None:
         treatment.check_ready()
         check_boxes(state.manifest, treatment)
-    if label_as == "binary" and len(state.classes) != 2:
+    if job.label_as == "binary" and len(state.classes) != 2:
         raise UsageError(f'label_as = "binary" needs two classes; this snapshot has {len(state.classes)}')
-    return FeedJob(
-        *(state.storage.address, state.id, split, treatment, batch_size, checked_seed(seed), subset, where),
-        split == AUGMENTED_SPLIT if shuffle is None else shuffle,
-        split == AUGMENTED_SPLIT if augment is None else augment,
-        *(rendered, last, label_as, workers, ahead, limit_bytes(memory_limit), rows, to_canvas),
-    )
+    is_training = split == AUGMENTED_SPLIT
+    chosen: dict[str, Any] = {name: is_training for name in ("shuffle", "augment") if getattr(job, name) is None}
+    return replace(job, memory_limit=job.limit_bytes, **chosen)
 
 
 def _check_counts(**counts: Any) -> None:
@@ -181,7 +174,7 @@ def _rendered(job: FeedJob, state: State, rows: Rows) -> tuple[Rendering | None,
     if job.rendered and not found.all():
         raise NotFoundError(
             f"{len(rows) - int(found.sum()):,} of {len(rows):,} pictures are not rendered through this fixed part: "
-            "run pannier render first, or leave rendered=True out"
+            "render them first, or leave `rendered` out"
         )
     return (rendering if found.any() else None), found
 
@@ -215,6 +208,6 @@ def notes_on(work: FeedWork, pictures_digest_of: Any) -> list[str]:
         now = pictures_digest_of(work.state, measured.split)
         if now != measured.pictures:
             changed = f"mean and std were measured on {measured.split or 'all records'} when it held other pictures"
-            notes.append(f"{changed}: measure again with pannier stats --save")
+            notes.append(f"{changed}: measure again, with pannier stats or treatment.measured")
             _log.warning("%s", notes[-1])
     return notes

@@ -168,7 +168,7 @@ def _check_room(storage: Storage, plan: RenderPlan) -> None:
     if plan.cap_bytes is not None and plan.kept_bytes + plan.new_bytes > plan.cap_bytes:
         raise StoreError(
             f"rendering {plan.missing:,} pictures takes {need}, with {show_bytes(plan.kept_bytes)} rendered already: over "
-            f"the cap of {show_bytes(plan.cap_bytes)}; raise --cap, or take others away with pannier render --drop"
+            f"the cap of {show_bytes(plan.cap_bytes)}; raise `cap`, or `drop` another rendering"
         )
     free = storage.free_bytes()
     if free is not None and plan.new_bytes > free:

@@ -73,7 +73,7 @@ class Statistics:
         }
 
     def treatment(self, kind: type[T]) -> T:
-        """The treatment, as that class of treatments, with values "standard" and these numbers. Raises TreatmentError for a channel that is constant."""
+        """This treatment, of a class of treatments, with values "standard" and these numbers. Raises TreatmentError."""
         through, mean, std = self.measured_through, self.mean, self.std
         for channel, deviation in enumerate(std):
             if deviation == 0:

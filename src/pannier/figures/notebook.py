@@ -12,6 +12,7 @@ import numpy as np
 
 from pannier.errors import PictureError
 from pannier.figures.style import FAINT, GRID
+from pannier.images.explaining import explained
 
 if TYPE_CHECKING:
     from pannier.feed.batch import Batch
@@ -55,7 +56,7 @@ def of_batch(batch: Batch) -> str:
 
 def of_treatment(treatment: Treatment) -> str:
     """Its steps in words."""
-    return f"<pre>{escape(treatment.explain())}</pre>"
+    return f"<pre>{escape(explained(treatment))}</pre>"
 
 
 def of_snapshot(snapshot: State) -> str:
@@ -79,11 +80,12 @@ def of_snapshot(snapshot: State) -> str:
 
 
 def _small(picture: Any) -> Any:
+    from pannier.images.prepare import Preparation
     from pannier.images.treatment import Treatment
 
     pixels = picture[:, :, 0] if isinstance(picture, np.ndarray) and picture.shape[2] == 1 else picture
-    small = Treatment(SIDE, fit="contain", values="raw", dtype="uint8", layout="hwc")
-    return small(np.ascontiguousarray(pixels) if isinstance(pixels, np.ndarray) else pixels)
+    small = Preparation(Treatment(SIDE, fit="contain", values="raw", dtype="uint8", layout="hwc"))
+    return small.one(np.ascontiguousarray(pixels) if isinstance(pixels, np.ndarray) else pixels)
 
 
 def _image(pixels: Any, label: str) -> str:

@@ -13,6 +13,7 @@ import numpy as np
 from pannier.errors import NotFoundError, PictureError, UsageError, did_you_mean
 from pannier.figures.style import DPI, FAINT, HEIGHT, INK, WIDTH, new_figure, save_figure
 from pannier.hashing import argsort_hashes, checked_seed, fold, fold_each
+from pannier.images.prepare import Preparation
 from pannier.store.choosing import chosen_rows
 
 if TYPE_CHECKING:
@@ -91,9 +92,9 @@ def as_fed(feed: Feed, number: int, epoch: int) -> list[Shown]:
 
 def treated(records: Sequence[Record], treatment: Treatment) -> list[Shown]:
     """Records' pictures through a treatment, without its random steps, values undone."""
-    found = []
+    prepared, found = Preparation(treatment), []
     for record in records:
-        array = treatment(record.bytes(), box=record.box(treatment))
+        array = prepared.one(record.bytes(), box=record.box(treatment))
         found.append(Shown(record.key, record.label, record.split, treatment.undo(array), record))
     return found
 
@@ -157,7 +158,7 @@ def draw_sheet(records: Sequence[Drawable], path: str, *, title: str) -> None:
         side = (width - 2 * _MARGIN + _GAP) // columns - _GAP
         height = _TITLE + math.ceil(len(records) / columns) * (side + text + _GAP) + _MARGIN
     figure = new_figure(WIDTH, height / DPI)
-    small = Treatment((side, side), fit="contain", values="raw", dtype="uint8", layout="hwc")
+    small = Preparation(Treatment((side, side), fit="contain", values="raw", dtype="uint8", layout="hwc"))
     step_x, step_y = side + _GAP, side + text + _GAP
     start = (width - (columns * step_x - _GAP)) // 2
     canvas = np.full((height, width, 3), 255, np.uint8)
@@ -205,11 +206,11 @@ def _frame(field: Any, thick: int) -> None:
     field[corner] = _WRONG
 
 
-def _drawn(small: Treatment, record: Drawable, side: int) -> Any:
+def _drawn(small: Preparation, record: Drawable, side: int) -> Any:
     """The picture, small; where it cannot be read, a gray field with a cross."""
     pixels = getattr(record, "pixels", None)
     try:
-        return small(record.bytes() if pixels is None else pixels)
+        return small.one(record.bytes() if pixels is None else pixels)
     except PictureError:
         field = np.full((side, side, 3), 225, np.uint8)
         at = np.arange(side)

@@ -84,7 +84,7 @@ class _LayingOut:
         self._before = _before(folder)
         rows = np.arange(len(snapshot)) if where is None else rows_where(snapshot.manifest, where)
         if not len(rows):
-            raise SourceError(f"no record is left by --where {where}" if where else "the snapshot holds no record")
+            raise SourceError(f"no record is left by `where` {where}" if where else "the snapshot holds no record")
         self._rows, keys, self._paths = paths_of(snapshot, rows, layout)
         told = LaidOut(snapshot.id, layout, where, False, below_split=layout == "split")
         own = {path: key for path, key in zip(self._paths, keys, strict=True) if told.key_of(path) != key}
@@ -194,7 +194,7 @@ def _refuse_changes_by_hand(before: LaidOut, hashed: dict[str, bytes], known: li
     if changed:
         shown = ", ".join(changed[:_SHOWN]) + (f" and {len(changed) - _SHOWN:,} more" if len(changed) > _SHOWN else "")
         raise PannierError(
-            f"changed by hand since it was laid out: {shown}; bring that in with pannier pack, or say --yes to undo it"
+            f"changed by hand since it was laid out: {shown}; bring that in by packing it, or say `overwrite` to undo it"
         )
 
 

@@ -24,7 +24,7 @@ def paths_of(snapshot: State, rows: Rows, layout: str) -> tuple[Rows, list[str],
     table = table.take(order)
     keys, labels, splits = (table.column(name).to_pylist() for name in ("key", "label", "split"))
     if layout == "split" and None in splits:
-        raise UsageError("--layout split: some records have no split; deal them, or choose --layout class")
+        raise UsageError("`layout` split: some records have no split; deal them, or choose `layout` class")
     if layout == "flat":
         wanted: Iterable[str] = ["-".join(_parts(key)) for key in keys]
     else:
@@ -55,7 +55,7 @@ def _parts(key: str) -> list[str]:
 
 def _checked_folder(name: str) -> str:
     if "/" in name or name in (".", "..", ATTACHMENTS) or "\0" in name:
-        raise UsageError(f"class or split {name!r} cannot be a folder's name: choose --layout flat")
+        raise UsageError(f"class or split {name!r} cannot be a folder's name: choose `layout` flat")
     return name
 
 

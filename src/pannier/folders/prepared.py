@@ -16,6 +16,7 @@ from pannier.errors import SourceError, UsageError
 from pannier.files import write_whole
 from pannier.folders.label_table import write_label_table
 from pannier.folders.layout import paths_of
+from pannier.images.prepare import Preparation
 from pannier.images.recode import read_recoding
 from pannier.images.treatment import Treatment
 from pannier.machine import usable_cores
@@ -110,7 +111,7 @@ def _prepared(snapshot: State, rows: Rows, treatment: Treatment) -> Iterator[Any
                 for _, data in pictures_of(snapshot.manifest, snapshot.index, snapshot.storage, rows[at : at + _AT_ONCE])
             ]
             own = boxes[at : at + _AT_ONCE]
-            yield from pool.map(lambda data, box: treatment(data, box=box), pictures, own)
+            yield from pool.map(lambda data, box: Preparation(treatment).one(data, box=box), pictures, own)
 
 
 def _encoded(pixels: Any, kind: str, quality: int | None) -> bytes:

@@ -7,6 +7,7 @@ import hashlib
 
 import numpy as np
 
+from pannier.images.prepare import Preparation
 from pannier.images.treatment import Treatment
 
 # 48 x 40 pixels, color, 4:2:0
@@ -25,4 +26,4 @@ _PICTURE = base64.b64decode(
 
 def canary_digest(treatment: Treatment) -> str:
     """SHA-256 of the canary's array as a treatment prepares it, without random steps."""
-    return hashlib.sha256(np.ascontiguousarray(treatment(_PICTURE)).tobytes()).hexdigest()
+    return hashlib.sha256(np.ascontiguousarray(Preparation(treatment).one(_PICTURE)).tobytes()).hexdigest()

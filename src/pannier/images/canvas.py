@@ -8,19 +8,19 @@ from typing import TYPE_CHECKING
 from pannier.images.varying import GEOMETRY, Crop, Step
 
 if TYPE_CHECKING:
-    from pannier.images.treatment import Treatment
+    from pannier.images.fields import TreatmentFields
 
 LARGEST_MARGIN, LARGEST_SCALE = 0.5, 2.0
 # canvas pixels to one of the strongest zoom's: with the bilinear warp then about as sharp as one resize (docs/treatments.md)
 FINENESS = 1.1
 
 
-def warps(treatment: Treatment) -> bool:
+def warps(treatment: TreatmentFields) -> bool:
     """Whether any random step moves pixels otherwise than by mirroring them."""
     return any(getattr(treatment, name) is not None for name in GEOMETRY if name != "flip")
 
 
-def proposed_scale(treatment: Treatment) -> float:
+def proposed_scale(treatment: TreatmentFields) -> float:
     """Canvas pixels to a pixel of the view: enough for the strongest magnification, at most 2."""
     if not warps(treatment):
         return 1.0
@@ -30,7 +30,7 @@ def proposed_scale(treatment: Treatment) -> float:
     return round(min(LARGEST_SCALE, FINENESS * max(1.0, magnified)), 2)
 
 
-def proposed_margin(treatment: Treatment, scale: float) -> float:
+def proposed_margin(treatment: TreatmentFields, scale: float) -> float:
     """What the view needs around it on each side, as a share of the side, so that no warp sees the border; at most one half.
 
     The view's half sides are widened by the most that each step can, from the last step to the first.

@@ -150,7 +150,7 @@ def value_lines(treatment: Treatment) -> list[Line]:
         if numbers is not None:
             lines.append((name, ", ".join(f"{number:.4f}" for number in numbers)))
     if not treatment.is_ready:
-        lines.append(("mean", "not measured yet: pannier stats --save, or treatment.measured(snapshot)"))
+        lines.append(("mean", "not measured yet: pannier stats, or treatment.measured(snapshot)"))
     if treatment.measured_on is not None:
         split = treatment.measured_on.split or "all records"
         lines.append(("measured", f"on {split} of content {treatment.measured_on.content_id[:12]}"))

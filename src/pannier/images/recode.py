@@ -65,12 +65,12 @@ class Recoding:
 def read_recoding(longest_side: int | None, encode: str | None) -> Recoding | None:
     """From what is said: a number of pixels; "jpeg:90", "png" or "webp:80". None where nothing is. Raises UsageError."""
     if longest_side is not None and longest_side < 1:
-        raise UsageError(f"--longest-side {longest_side}: must be 1 pixel or more")
+        raise UsageError(f"`longest_side` {longest_side}: must be 1 pixel or more")
     kind, _, quality = (encode or "").partition(":")
     if encode is not None and (kind not in ENCODINGS or (quality and (kind == "png" or not quality.isdigit()))):
-        raise UsageError(f"--encode {encode}: write jpeg:90, png or webp:80")
+        raise UsageError(f"`encode` {encode}: write jpeg:90, png or webp:80")
     if quality and not 1 <= int(quality) <= 100:
-        raise UsageError(f"--encode {encode}: the quality is 1 to 100")
+        raise UsageError(f"`encode` {encode}: the quality is 1 to 100")
     if longest_side is None and encode is None:
         return None
     return Recoding(longest_side, kind or None, int(quality) if quality else None)

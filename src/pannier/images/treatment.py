@@ -1,40 +1,22 @@
-"""The treatment: how one picture becomes an array. Frozen, hashable, from a TOML file or from keywords."""
+"""The treatment: how one picture becomes an array; what its fields come to, and its identity."""
 
 from __future__ import annotations
 
 import hashlib
 import json
 from functools import cached_property
-from pathlib import Path
-from typing import Annotated, Any, Literal, Self
+from typing import Any, Self
 
 import numpy as np
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, field_validator, model_validator
+from pydantic import ValidationError, model_validator
 
 from pannier.errors import TreatmentError, did_you_mean
 from pannier.images.canvas import proposed_margin, proposed_scale, warps
-from pannier.images.own_steps import OwnStep, read_own
+from pannier.images.fields import LARGEST_SIDE, TreatmentFields
+from pannier.images.own_steps import OwnStep
 from pannier.images.placement import Frame
-from pannier.images.values import undone, value_line
-from pannier.images.varying import (
-    GEOMETRY,
-    STEPS,
-    Chance,
-    Crop,
-    Erase,
-    Step,
-    read_chance,
-    read_color,
-    read_crop,
-    read_erase,
-    reads,
-)
-
-LARGEST_SIDE = 16_384
-
-Array = np.ndarray[Any, Any]
-
-ANCHORS = {"center": 0.5, "top": 0.0, "bottom": 1.0, "left": 0.0, "right": 1.0}
+from pannier.images.values import Array, undone, value_line
+from pannier.images.varying import STEPS
 
 # of the fixed part these always count; what came later counts where it is not the default, so that digests stay
 _ALWAYS_FIXED = ("size", "fit", "color", "pad", "background")
@@ -47,19 +29,7 @@ _ALWAYS = (*_ALWAYS_FIXED, "values", "mean", "std", "layout", "dtype", "flip")
 _VARYING = (*STEPS, "flip_chance", "order")
 
 
-class MeasuredOn(BaseModel):
-    """What a mean and deviation were measured on, and through which fixed part; no part of a treatment's equality."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid")
-
-    split: str | None
-    content_id: str
-    fixed_part: str
-    pictures: str | None = None  # a digest of the split's pictures, by which one sees that it has changed
-    through: dict[str, Any] | None = None
-
-
-class Treatment(BaseModel):
+class Treatment(TreatmentFields):
     """How one picture becomes an array: a fixed part, which ends at a uint8 canvas, a varying part, and values.
 
     Fixed part, in this order: decoded and turned upright, `box`, `trim`, own steps at "decoded", color, tone, fit.
@@ -95,190 +65,18 @@ class Treatment(BaseModel):
     Safe between threads. Calling it with a path, encoded bytes, a Pillow picture or a uint8 array gives the prepared array.
     """
 
-    model_config = ConfigDict(frozen=True, extra="forbid", validate_default=True, ignored_types=(cached_property,))
-
-    size: tuple[int, int]
-    fit: Literal["cover", "contain", "fill", "shortest", "longest"] = "cover"
-    side: int | None = Field(default=None, ge=1, le=LARGEST_SIDE)
-    anchor: tuple[float, float] = (0.5, 0.5)
-    filter: Literal["nearest", "bilinear", "bicubic", "lanczos"] = "bilinear"
-    color: Literal["rgb", "gray"] = "rgb"
-    gray_weights: tuple[float, float, float] | None = None
-    background: tuple[int, int, int] = (255, 255, 255)
-    pad: tuple[int, int, int] = (255, 255, 255)
-    box: tuple[str, str, str, str] | None = None
-    box_unit: Literal["pixels", "shares"] = "pixels"
-    trim: int | None = Field(default=None, ge=0, le=255)
-    tone: Literal["none", "equalize", "clahe", "autocontrast"] = "none"
-    tone_gamma: float = Field(default=1.0, ge=0.1, le=10)
-    clahe_limit: float = Field(default=2.0, gt=0, le=100)
-    clahe_tiles: tuple[int, int] = (8, 8)
-    autocontrast_cut: float = Field(default=0.0, ge=0, lt=0.5)
-    margin: float | None = Field(default=None, ge=0, le=1)
-    scale: float | None = Field(default=None, ge=1, le=4)
-    border: Literal["mirror", "edge", "pad"] = "mirror"
-    own: Annotated[tuple[OwnStep, ...], BeforeValidator(read_own)] = ()
-
-    flip: Literal["none", "horizontal", "vertical", "both"] = "none"
-    flip_chance: float = Field(default=0.5, ge=0, le=1)
-    crop: Annotated[Crop | None, BeforeValidator(read_crop)] = None
-    shear: Annotated[Step | None, reads("shear")] = None
-    stretch: Annotated[Step | None, reads("stretch")] = None
-    zoom: Annotated[Step | None, reads("zoom")] = None
-    turn: Annotated[Step | None, reads("turn")] = None
-    shift: Annotated[Step | None, reads("shift")] = None
-    perspective: Annotated[Step | None, reads("perspective")] = None
-    brightness: Annotated[Step | None, reads("brightness")] = None
-    contrast: Annotated[Step | None, reads("contrast")] = None
-    saturation: Annotated[Step | None, reads("saturation")] = None
-    hue: Annotated[Step | None, reads("hue")] = None
-    gray: Annotated[Chance | None, BeforeValidator(read_chance)] = None
-    gamma: Annotated[Step | None, reads("gamma")] = None
-    blur: Annotated[Step | None, reads("blur")] = None
-    noise: Annotated[Step | None, reads("noise")] = None
-    jpeg: Annotated[Step | None, reads("jpeg")] = None
-    erase: Annotated[Erase | None, BeforeValidator(read_erase)] = None
-    order: tuple[str, ...] = STEPS
-
-    values: Literal["raw", "unit", "signed", "standard", "per_picture", "table"] = "unit"
-    mean: tuple[float, ...] | None = None
-    std: tuple[float, ...] | None = None
-    table: tuple[tuple[float, ...], ...] | None = None
-    layout: Literal["chw", "hwc"] = "chw"
-    dtype: Literal["float32", "float16", "uint8"] = "float32"
-    measured_on: MeasuredOn | None = Field(default=None, repr=False)
-
     def __init__(self, size: Any = None, **fields: Any) -> None:
         try:
             super().__init__(**({"size": size} if size is not None else {}), **fields)
         except ValidationError as error:
             raise TreatmentError(_explain(error)) from None
 
-    def __repr_args__(self) -> Any:
-        """Only what was said: size, and fields that differ from their defaults."""
-        for name, field in type(self).model_fields.items():
-            if field.repr and (name == "size" or getattr(self, name) != field.get_default()):
-                yield name, getattr(self, name)
-
-    @field_validator("size", mode="before")
-    @classmethod
-    def _square_from_number(cls, value: Any) -> Any:
-        if isinstance(value, int) and not isinstance(value, bool):
-            value = (value, value)
-        if not isinstance(value, (tuple, list)) or len(value) != 2 or any(type(side) is not int for side in value):
-            raise ValueError("a number or (height, width), in whole pixels")
-        if not all(1 <= side <= LARGEST_SIDE for side in value):
-            raise ValueError(f"sides from 1 to {LARGEST_SIDE:,} pixels")
-        return tuple(value)
-
-    @field_validator("pad", "background", mode="before")
-    @classmethod
-    def _color(cls, value: Any) -> Any:
-        return read_color(value)
-
-    @field_validator("anchor", mode="before")
-    @classmethod
-    def _shares_from_words(cls, value: Any) -> Any:
-        if isinstance(value, str):
-            words = value.replace("-", " ").split()
-            down = [word for word in words if word in ("top", "bottom")]
-            across = [word for word in words if word in ("left", "right")]
-            if words and len(down) <= 1 and len(across) <= 1 and all(word in ANCHORS for word in words):
-                return ANCHORS[(down or ["center"])[0]], ANCHORS[(across or ["center"])[0]]
-        elif (
-            isinstance(value, (list, tuple))
-            and len(value) == 2
-            and all(isinstance(share, (int, float)) and 0 <= share <= 1 for share in value)
-        ):
-            return float(value[0]), float(value[1])
-        raise ValueError('"center", "top", "top left", "bottom right" and the like, or shares (down, across) from 0 to 1')
-
-    @field_validator("gray_weights")
-    @classmethod
-    def _weights_sum_to_one(cls, value: Any) -> Any:
-        if value is not None and (abs(sum(value) - 1) > 1e-6 or min(value) < 0):
-            raise ValueError("three weights of 0 or more, of red, green and blue, that sum up to 1")
-        return value
-
-    @field_validator("clahe_tiles", mode="before")
-    @classmethod
-    def _tiles(cls, value: Any) -> Any:
-        value = (value, value) if type(value) is int else value
-        if (
-            not isinstance(value, (tuple, list))
-            or len(value) != 2
-            or any(type(n) is not int or not 1 <= n <= 64 for n in value)
-        ):
-            raise ValueError("how many tiles down and across, from 1 to 64")
-        return tuple(value)
-
-    @field_validator("table", mode="before")
-    @classmethod
-    def _rows_of_256(cls, value: Any) -> Any:
-        if value is None:
-            return None
-        rows = np.asarray(value, np.float64) if isinstance(value, (list, tuple, np.ndarray)) else np.empty(0)
-        rows = rows[None] if rows.ndim == 1 else rows
-        if rows.ndim != 2 or rows.shape[1] != 256 or not np.isfinite(rows).all():
-            raise ValueError("256 numbers, or a row of 256 for each channel")
-        return tuple(tuple(row) for row in rows.tolist())
-
-    @field_validator("order", mode="before")
-    @classmethod
-    def _all_steps_in_order(cls, value: Any) -> Any:
-        if not isinstance(value, (list, tuple)) or not all(isinstance(name, str) for name in value):
-            raise ValueError(f"a list of step names, of {', '.join(STEPS)}")
-        for name in value:
-            if name not in STEPS:
-                raise ValueError(f"a list of step names{did_you_mean(name, STEPS)}")
-        if len(set(value)) < len(value):
-            raise ValueError("a list that names each step once")
-        rest = [name for name in STEPS if name not in value]
-        geometry = [name for name in [*value, *rest] if name in GEOMETRY]
-        if geometry[-1] != "perspective":
-            if "perspective" in value:
-                raise ValueError("a list in which perspective is the last of the geometry")
-            geometry.remove("perspective")
-            geometry.append("perspective")
-        light = [name for name in [*value, *rest] if name not in GEOMETRY]
-        if [name for name in value if name in GEOMETRY] + [name for name in value if name not in GEOMETRY] != list(value):
-            raise ValueError("a list with the geometry first, as it becomes one warp: then light, blur and the like")
-        return (*geometry, *light)
-
     @model_validator(mode="after")
-    def _fields_agree(self) -> Treatment:
-        if self.dtype == "uint8" and self.values != "raw":
-            raise ValueError('dtype = "uint8" goes with values = "raw" alone')
-        given = self.mean is not None or self.std is not None
-        if given and self.values != "standard":
-            raise ValueError('mean and std go with values = "standard" alone')
-        if given and (self.mean is None or self.std is None):
-            raise ValueError("mean and std go together")
-        if self.mean is not None and self.std is not None:
-            if len(self.mean) != self.channels or len(self.std) != self.channels:
-                raise ValueError(f"mean and std need {self.channels} numbers for color = {self.color!r}")
-            if not all(np.isfinite(self.mean)) or not all(np.isfinite(s) and s > 0 for s in self.std):
-                raise ValueError("mean must be finite and std above 0 in every channel")
-        if (self.values == "table") != (self.table is not None):
-            raise ValueError('values = "table" and a table of 256 numbers go together')
-        if self.table is not None and len(self.table) not in (1, self.channels):
-            raise ValueError(f"table needs one row of 256 numbers, or {self.channels} for color = {self.color!r}")
-        if self.gray_weights is not None and self.color != "gray":
-            raise ValueError('gray_weights go with color = "gray" alone')
-        if self.side is not None and self.fit not in ("shortest", "longest"):
-            raise ValueError('side goes with fit = "shortest" or "longest" alone')
-        if self.color == "gray":
-            colorful = [name for name in ("saturation", "hue", "gray") if getattr(self, name) is not None]
-            if colorful:
-                raise ValueError(f'{colorful[0]} changes nothing where color = "gray": leave it out')
+    def _canvas_has_room(self) -> Self:
         height, width = self.frame.canvas
         if max(height, width) > 2 * LARGEST_SIDE:
             raise ValueError("margin and scale make a canvas that is too large: lower them")
         return self
-
-    @property
-    def channels(self) -> int:
-        return 1 if self.color == "gray" else 3
 
     @property
     def shape(self) -> tuple[int, int, int]:
@@ -376,7 +174,7 @@ class Treatment(BaseModel):
             if mine != theirs:
                 raise TreatmentError(
                     f"mean and std were measured at {name} = {_shown(theirs)}, this treatment has {_shown(mine)}: measure "
-                    "again with treatment.measured(snapshot), or pannier stats --save"
+                    "again, with pannier stats or treatment.measured(snapshot)"
                 )
 
     def value_line(self) -> tuple[Array, Array]:
@@ -387,19 +185,13 @@ class Treatment(BaseModel):
         self.check_ready()
         return value_line(self)
 
+    def said(self) -> dict[str, Any]:
+        """The fields that were given, by name."""
+        return {name: getattr(self, name) for name in self.model_fields_set}
+
     def with_fields(self, **fields: Any) -> Self:
         """The same treatment with some fields changed."""
-        kept = {name: getattr(self, name) for name in self.model_fields_set if name not in fields}
-        return type(self)(**(kept | fields))
-
-    def __call__(self, picture: Any, *, box: tuple[float, float, float, float] | None = None) -> Array:
-        """One picture from anywhere, prepared, without the random steps: a path, bytes, a Pillow picture or a uint8 array.
-
-        box: (top, left, height, width) of the part used, in `box_unit`; of the upright picture.
-        """
-        from pannier.images.prepare import Preparation
-
-        return Preparation(self).one(picture, box=box)
+        return type(self)(**(self.said() | fields))
 
     def undo(self, images: Array) -> Array:
         """Pictures to look at: prepared arrays (..., and the layout's three axes) back to uint8 (..., h, w, channels).
@@ -408,29 +200,6 @@ class Treatment(BaseModel):
         mean of 127.5 and a deviation of 64.
         """
         return undone(self, np.asarray(images))
-
-    def explain(self) -> str:
-        """The steps with their sizes and costs, in words."""
-        from pannier.images.explaining import explained
-
-        return explained(self)
-
-    @classmethod
-    def from_file(cls, path: str | Path, **override: Any) -> Self:
-        """Reads a TOML file of the same fields; `override` goes before what it says."""
-        from pannier.images.treatment_file import read_fields
-
-        fields = read_fields(path)
-        try:
-            return cls(**(fields | override))
-        except TreatmentError as error:
-            raise TreatmentError(f"{path}: {error}") from None
-
-    def save(self, path: str | Path) -> None:
-        """Writes it as a TOML file; in one that is there, comments and the order of fields are kept."""
-        from pannier.images.treatment_file import save
-
-        save(self, path)
 
 
 def _default(name: str) -> Any:
@@ -462,4 +231,6 @@ def _explain(error: ValidationError) -> str:
 
 
 _UNION_ARMS = {"Step", "Crop", "Erase", "Chance"}
+
+
 _DEFAULTS = json.loads(json.dumps({name: f.get_default() for name, f in Treatment.model_fields.items() if name != "size"}))

@@ -4,13 +4,11 @@ from __future__ import annotations
 
 import tomllib
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from pannier.errors import NotFoundError, StoreError, TreatmentError, UsageError
 from pannier.files import write_whole
-
-if TYPE_CHECKING:
-    from pannier.images.treatment import Treatment
+from pannier.images.treatment import Treatment
 
 TEMPLATE = """\
 # How one picture becomes an array. Every line that begins with "#" shows a default, or what might be said.
@@ -53,7 +51,7 @@ contrast = 0.15
 # margin, scale: how much larger and finer than the view the canvas is; by default as the ranges need it
 # border = "mirror"               # what lies beyond the picture: mirror, edge, pad
 
-values = "unit"                   # raw, unit, signed, standard (pannier stats --save fills mean and std), per_picture
+values = "unit"                   # raw, unit, signed, standard (pannier stats fills mean and std), per_picture
 dtype = "float32"                 # float32, float16, uint8 (raw alone)
 layout = "chw"                    # chw, hwc
 """
@@ -68,7 +66,7 @@ def read_fields(path: str | Path) -> dict[str, Any]:
         with open(path, "rb") as file:
             return tomllib.load(file)
     except FileNotFoundError:
-        raise NotFoundError(f"no treatment file {path}; write one to begin with: pannier treatment {path} --new") from None
+        raise NotFoundError(f"no treatment file {path}; pannier treatment writes one to begin with (`new`)") from None
     except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
         raise TreatmentError(f"{path} is no TOML file that can be read: {error}") from None
 
@@ -79,7 +77,7 @@ def write_new(path: str | Path) -> None:
         with open(path, "x", encoding="utf-8") as file:
             file.write(TEMPLATE)
     except FileExistsError:
-        raise UsageError(f"{path} is there already: give another name, or explain it without --new") from None
+        raise UsageError(f"{path} is there already: give another name, or explain it without `new`") from None
     except OSError as error:
         raise UsageError(f"{path} cannot be written: {error.strerror or error}") from None
 
@@ -114,8 +112,6 @@ def save(treatment: Treatment, path: str | Path) -> None:
 
 def _read_again(fields: dict[str, Any]) -> Treatment | None:
     """The treatment that a file holds; None where it holds none that is valid."""
-    from pannier.images.treatment import Treatment
-
     try:
         return Treatment(**fields)
     except TreatmentError:

@@ -9,7 +9,7 @@ import numpy as np
 from pannier.errors import TreatmentError
 
 if TYPE_CHECKING:
-    from pannier.images.treatment import Treatment
+    from pannier.images.fields import TreatmentFields
 
 Array = np.ndarray[Any, Any]
 
@@ -19,12 +19,12 @@ SHOWN_MEAN, SHOWN_STD = 127.5, 64.0
 SMALLEST_STD = 1.0
 
 
-def is_line(treatment: Treatment) -> bool:
+def is_line(treatment: TreatmentFields) -> bool:
     """Whether a value is float32(pixel) * scale + offset in the array's own dtype."""
     return treatment.values not in ("table", "per_picture") and treatment.dtype != "float16"
 
 
-def value_line(treatment: Treatment) -> tuple[Array, Array]:
+def value_line(treatment: TreatmentFields) -> tuple[Array, Array]:
     """float32 (scale, offset) by channel, computed in float64. Raises TreatmentError for values that are no line."""
     scale, offset = np.ones(treatment.channels), np.zeros(treatment.channels)
     if treatment.values == "unit":
@@ -38,7 +38,7 @@ def value_line(treatment: Treatment) -> tuple[Array, Array]:
     return scale.astype(np.float32), offset.astype(np.float32)
 
 
-def value_table(treatment: Treatment) -> Array:
+def value_table(treatment: TreatmentFields) -> Array:
     """The value of each pixel 0..255 by channel, (channels, 256), float32 or float16: rounded once from float32."""
     if treatment.values == "table":
         rows = np.array(treatment.table, np.float32)
@@ -56,7 +56,7 @@ def own_line(total: int, squares: int, count: int) -> tuple[float, float]:
     return 1 / std, -mean / std
 
 
-def undone(treatment: Treatment, images: Array) -> Array:
+def undone(treatment: TreatmentFields, images: Array) -> Array:
     """See `Treatment.undo`."""
     if treatment.layout == "chw":
         images = np.moveaxis(images, -3, -1)

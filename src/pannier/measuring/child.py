@@ -75,7 +75,7 @@ class FeedRunner:
 
     def __init__(self, job: Job) -> None:
         feed_job, state = _opened(job)
-        _warm_up(work_of(replace(feed_job, limit_bytes=None), state))
+        _warm_up(work_of(replace(feed_job, memory_limit=None), state))
         limit = feed_job.limit_bytes
         release_free_memory()
         self.level, data_level = working_bytes(), writable_bytes()
@@ -128,7 +128,7 @@ class BareRunner:
 
     def __init__(self, job: Job) -> None:
         feed_job, state = _opened(job)
-        work = work_of(replace(feed_job, seed=feed_job.seed + job.get("part", 0), limit_bytes=None), state)
+        work = work_of(replace(feed_job, seed=feed_job.seed + job.get("part", 0), memory_limit=None), state)
         _warm_up(work)
         assert feed_job.treatment is not None
         batches = Lookup(work).batches(0, 1)

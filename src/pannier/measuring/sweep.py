@@ -126,7 +126,7 @@ class _Sweep:
 
     def __init__(self, job: FeedJob, cells: list[tuple[int, int | None]], worker_counts: list[int]) -> None:
         self._cells, self._worker_counts = cells, worker_counts
-        trials = (replace(job, workers=count, limit_bytes=limit) for count, limit in cells)
+        trials = (replace(job, workers=count, memory_limit=limit) for count, limit in cells)
         self._jobs: list[Job] = [{"kind": "feed", "feed": trial.to_plain()} for trial in trials]
         plain = job.to_plain()
         self._bare_jobs: list[Job] = [{"kind": "bare", "feed": plain, "part": n} for n in range(max(worker_counts))]

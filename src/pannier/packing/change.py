@@ -69,7 +69,7 @@ class ChangeOptions(DealingOptions):
         also = next(said, None)
         if also:
             name = also.strip("_").replace("_", "-")
-            raise UsageError(f"--as-of brings all of an old snapshot back and goes alone, without --{name}")
+            raise UsageError(f"`as_of` brings all of an old snapshot back and goes alone, without `{name}`")
 
 
 @dataclass(kw_only=True)
@@ -199,11 +199,11 @@ class _Said:
         frozen = self.dealing.freeze or self.dealing.thaw
         about = self.about["name"] is not None or self.about["description"] is not None
         if self.remove and (self.values or self.rename):
-            raise UsageError("--remove goes alone: what is removed has no label to set")
+            raise UsageError("`remove` goes alone: what is removed has no label to set")
         if self.remove and self.where is None and self.table is None:
-            raise UsageError("--remove: say which records with --where or --from")
+            raise UsageError("`remove`: say which records with `where` or `from_`")
         if not (self.table is not None or self.values or self.remove or self.rename or frozen or about or self.is_about_all):
-            raise UsageError("say what to change: --from TABLE, --set label=..., --remove, --rename old=new, or --shares")
+            raise UsageError("say what to change: `from_` TABLE, `set` label=..., `remove`, `rename` old=new, or `shares`")
 
 
 class _Changing:
@@ -296,7 +296,7 @@ def _revised(parent: State, said: _Said) -> tuple[Revision, list[str], int]:
     names = [said.rename.get(name, name) for name in revision.labels.names]
     missing = [name for name in said.rename if name not in parent.classes]
     if missing:
-        raise UsageError(f"--rename {missing[0]}=...: there is no such class{did_you_mean(missing[0], parent.classes)}")
+        raise UsageError(f"`rename` {missing[0]}=...: there is no such class{did_you_mean(missing[0], parent.classes)}")
     revision.labels = revision.labels.mapped(names)
     return revision, unknown, len(rows)
 
@@ -316,7 +316,7 @@ def _take_from(revision: Revision, table: Any, at: Rows) -> None:
             codes[at[is_given]] = given.numbered_by(names)[is_given]
             _replace(revision, name, NameColumn(codes, names))
         else:
-            whole = _spread(plain_column(values, name, "--from"), at, len(revision))
+            whole = _spread(plain_column(values, name, "`from_`"), at, len(revision))
             _set_side(revision, name, whole, pc.is_valid(whole).to_numpy(zero_copy_only=False))
 
 
@@ -332,9 +332,9 @@ def _set(revision: Revision, name: str, value: Any) -> None:
     try:
         scalar = pa.scalar(value, kind) if kind is not None else pa.scalar(value)
     except (pa.ArrowException, ValueError, TypeError):
-        raise UsageError(f"--set {name}={value}: the column holds {kind}") from None
+        raise UsageError(f"`set` {name}={value}: the column holds {kind}") from None
     if value is None and kind is None:
-        raise UsageError(f"--set {name}=NULL: no record has a column {name!r}")
+        raise UsageError(f"`set` {name}=NULL: no record has a column {name!r}")
     _set_side(revision, name, pa.repeat(scalar, len(revision)), np.ones(len(revision), bool))
 
 
@@ -386,16 +386,16 @@ def _keyed(source: Any | None) -> Any | None:
     table, name = read.table, source if isinstance(source, (str, Path)) else "the table"
     if "key" not in table.column_names:
         near = did_you_mean("key", table.column_names)
-        raise UsageError(f"--from {name}: it has no column 'key', which says which records its rows are for{near}")
+        raise UsageError(f"`from_` {name}: it has no column 'key', which says which records its rows are for{near}")
     facts = [column for column in table.column_names if column in COLUMNS and column not in ("key", *CHANGEABLE)]
     if facts:
-        raise UsageError(f"--from {name}: {facts[0]!r} is a fact of the picture and cannot be changed: leave the column out")
+        raise UsageError(f"`from_` {name}: {facts[0]!r} is a fact of the picture, which cannot be changed: leave it out")
     table = table.filter(pc.is_valid(table.column("key")))
     table = table.set_column(table.column_names.index("key"), "key", table.column("key").cast(pa.large_string()))
     keys = table.column("key").to_pylist()
     if len({*keys}) < len(keys):
         twice = next(key for key in keys if keys.count(key) > 1)
-        raise UsageError(f"--from {name}: key {twice!r} is there twice")
+        raise UsageError(f"`from_` {name}: key {twice!r} is there twice")
     return table.append_column("hash", pa.array(np.fromiter(map(text_hash, keys), np.uint64, len(keys))))
 
 
@@ -406,15 +406,15 @@ def _read_set(values: Mapping[str, Any] | str | Sequence[str] | None) -> dict[st
     if not isinstance(values, Mapping):
         pieces = [piece.partition("=") for piece in ([values] if isinstance(values, str) else values)]
         if any(not equals or not name.strip() for name, equals, _ in pieces):
-            raise UsageError("--set: write a column and its value, as --set label=satin")
+            raise UsageError("`set`: write a column and its value, as `set` label=satin")
         values = {name.strip(): None if text.strip() == "NULL" else _Written(text.strip()) for name, _, text in pieces}
     for name in values:
         if name in COLUMNS and name not in CHANGEABLE:
-            raise UsageError(f"--set {name}=...: that is a fact of the picture, or its key, and cannot be changed")
+            raise UsageError(f"`set` {name}=...: that is a fact of the picture, or its key, and cannot be changed")
         if not re.fullmatch(r"[A-Za-z_][A-Za-z0-9_ .-]*", name):
-            raise UsageError(f"--set: {name!r} is no name for a column")
+            raise UsageError(f"`set`: {name!r} is no name for a column")
         if name in CHANGEABLE and values[name] is not None and not str(values[name]).strip():
-            raise UsageError(f"--set {name}=: an empty {name} is none; write {name}=NULL for that")
+            raise UsageError(f"`set` {name}=: an empty {name} is none; write {name}=NULL for that")
     return dict(values)
 
 

@@ -197,7 +197,7 @@ def _refuse_leaks(revision: Revision, relations: _Relations, is_open: Flags) -> 
                 what = f"group {groups[row].as_py()!r} is in two splits: {both}; give it one"
             else:
                 what = f"near doubles are in two splits: {both}; remove one of them"
-            raise SourceError(f"{what}, deal anew with --resplit --shares, or say --allow-leaks")
+            raise SourceError(f"{what}, deal anew with `resplit` `shares`, or say `allow_leaks`")
 
 
 def _dealt(

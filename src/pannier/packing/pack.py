@@ -29,7 +29,7 @@ from pannier.packing.seen import Seen
 from pannier.sources.checking import Checker, Checking, Progress
 from pannier.sources.opening import ReadingOptions, as_source
 from pannier.sources.rows import Chosen, LeftOut, Source
-from pannier.sources.rules import RuleError, RuleOptions, rows_without_label
+from pannier.sources.rules import RuleOptions, rows_without_label
 from pannier.sources.selection import Selection, examples, select
 from pannier.sources.several import choose
 from pannier.storage.layout import FORMAT_FILE, LEASES
@@ -107,9 +107,8 @@ class PackOptions(DealingOptions, RuleOptions, ReadingOptions):
 class PackResult(Counts):
     """What packing did, or with `preview` would do. `state` is the track's newest; `is_new` says whether packing made it.
 
-    `funnel` tells how many of all `rows` of the source each condition left, of a preview `first` are
-    the first rows that are brought in as (key, label, split), `counts` how many records there are then by (class, split), `origins` by class what its labels were
-    before renaming.
+    `funnel` tells how many of all `rows` of the source each condition left, `origins` by class what its labels were before
+    renaming. Of a preview `first` are the first rows as (key, label, split), `counts` how many there are by (class, split).
     """
 
     state: State | None
@@ -255,13 +254,13 @@ class _Packing:
         laid_out = getattr(opened, "laid_out", None)
         if options.mirror and laid_out is not None and laid_out.where:
             raise UsageError(
-                f"{opened.name} holds a part of a snapshot alone (exported --where {laid_out.where}): with --mirror all other "
-                "records would be removed; leave --mirror out, or export the whole of it"
+                f"{opened.name} holds a part of a snapshot alone (exported `where` {laid_out.where}): with `mirror` all "
+                "other records would be removed; leave `mirror` out, or export the whole of it"
             )
         if opened.fixed_splits and self._said.shares is not None and options.carve is None:
             raise UsageError(
-                "the source has split folders already; say --resplit to deal its pictures anew by the shares, or carve a "
-                "split out of one of them with --carve val=15% --of train"
+                "the source has split folders already; say `resplit` to deal its pictures anew by the shares, or carve a "
+                "split out of one of them with `carve` val=15% `of` train"
             )
         return opened
 
@@ -270,15 +269,15 @@ class _Packing:
         rules = self._options.read_rules(self._dealing.group_by)
         try:
             everything = choose(source, rules)
-        except RuleError as error:
+        except UsageError as error:
             if error.argument != "group_by" or self._options.group_by:
                 raise
-            what = f"groups are kept since an earlier pack, and {error}; give this source a --group-by of its own"
+            what = f"groups are kept since an earlier pack, and {error}; give this source a `group_by` of its own"
             raise UsageError(what) from None
         chosen, self._passed = select(source, rules, everything, self._options.selection(self._dealing.seed))
         taken = set(chosen.side.column_names if chosen.side else ()) & set(COLUMNS)
         if taken:
-            raise UsageError(f"--keep {min(taken)}: every record has that already; give the side column another name")
+            raise UsageError(f"`keep` {min(taken)}: every record has that already; give the side column another name")
         texts = (self._options.prefix + key for key in chosen.key_texts())
         hashes = np.fromiter(map(text_hash, texts), np.uint64, len(chosen))
         order = order_by_hash(hashes, chosen.keys)
@@ -291,7 +290,7 @@ class _Packing:
         broken = [item for item in [*self._passed, *unusable] if item.kind != "no label"]
         if broken:
             count = f"{len(broken)} picture{'s' if len(broken) > 1 else ''}"
-            raise SourceError(f"--strict: {count} cannot be used and nothing was written: {examples(broken)}")
+            raise SourceError(f"`strict`: {count} cannot be used and nothing was written: {examples(broken)}")
 
     def _ingested(self, source: Source, chosen: Chosen, progress: Progress | None) -> Ingested:
         shard_bytes = self._options.shard_bytes

@@ -79,7 +79,7 @@ def _path(
             return FolderSource(path, keep_splits=keep_splits, patterns=patterns, is_known=is_known)
         return ArchiveSource(path, keep_splits=keep_splits, patterns=patterns)
     if ending in TABLE_ENDINGS:
-        _refuse(said, PATTERN_OPTIONS, f"folders and archives; {path} is a table: say --where")
+        _refuse(said, PATTERN_OPTIONS, f"folders and archives; {path} is a table: say `where`")
         return table_file(path, **said)
     _refuse(said, (*TABLE_OPTIONS, *PATTERN_OPTIONS), f"other sources than {path}")
     if ending in arrays.ENDINGS:
@@ -102,7 +102,7 @@ def _part(path: Path, said: dict[str, Any], keep_splits: bool, name: str | None 
 def _refuse(said: dict[str, Any], options: Sequence[str], what: str) -> None:
     wrong = next((name for name in said if name in options), None)
     if wrong:
-        raise UsageError(f"--{wrong} is for {what}" if ";" in what else f"--{wrong} is not for {what}")
+        raise UsageError(f"`{wrong}` is for {what}" if ";" in what else f"`{wrong}` is not for {what}")
 
 
 def _listed(patterns: Any) -> list[str]:

@@ -63,18 +63,18 @@ class Patterns:
     def refusal(self, path: str) -> str | None:
         """Why a path is not looked at, or None where it is."""
         if self.include and not self._included.match_file(path):
-            return "no --include names it"
+            return "no `include` names it"
         if self.exclude and self._excluded.match_file(path):
-            return "left out by --exclude"
+            return "left out by `exclude`"
         return None
 
     @cached_property
     def _included(self) -> Any:
-        return _compiled(self.include, "--include")
+        return _compiled(self.include, "`include`")
 
     @cached_property
     def _excluded(self) -> Any:
-        return _compiled(self.exclude, "--exclude")
+        return _compiled(self.exclude, "`exclude`")
 
 
 def _compiled(patterns: Sequence[str], option: str) -> Any:
@@ -194,7 +194,7 @@ def _has_split_folders(keys: list[str]) -> bool:
         others = sorted(tops - splits)
         raise SourceError(
             f"some folders bear a split's name ({', '.join(sorted(splits))}) and some do not ({', '.join(others[:5])}"
-            f"{', ...' if len(others) > 5 else ''}); put them into folders of one kind, or --exclude some"
+            f"{', ...' if len(others) > 5 else ''}); put them into folders of one kind, or `exclude` some"
         )
     return bool(splits)
 

@@ -145,7 +145,7 @@ def check_same_classes(classes: Mapping[str, set[str]]) -> None:
         raise SourceError(
             "the splits carry different class names: "
             + "; ".join(lines)
-            + ". Say what is meant with --rename old=new, or allow it with --allow-missing-classes"
+            + ". Say what is meant with `rename` old=new, or allow it with `allow_missing_classes`"
         )
 
 

@@ -89,14 +89,6 @@ class RuleOptions:
         )
 
 
-class RuleError(UsageError):
-    """A rule that cannot be run; `argument` is the option that it was said with."""
-
-    def __init__(self, message: str, argument: str) -> None:
-        super().__init__(message)
-        self.argument = argument
-
-
 def _at_commas(text: str) -> list[str]:
     """The pieces between commas that are in no brackets and no quotes."""
     pieces, depth, quote = [""], 0, ""
@@ -136,11 +128,11 @@ def read_class_names(names: str | Path | Mapping[str, str] | None) -> dict[str, 
         return {str(label): name for label, name in names.items()}
     table = read_table(Path(names)).table
     if table.num_columns < 2:
-        raise UsageError(f"--class-names {names}: a table of two columns is wanted, the label and its name")
+        raise UsageError(f"`class_names` {names}: a table of two columns is wanted, the label and its name")
     labels, texts = (column.cast(pa.string()).to_pylist() for column in table.columns[:2])
     pairs = [(label, name) for label, name in zip(labels, texts, strict=True) if label is not None and name is not None]
     if len(dict(pairs)) < len(set(pairs)):
-        raise UsageError(f"--class-names {names}: a label has two names there")
+        raise UsageError(f"`class_names` {names}: a label has two names there")
     return dict(pairs)
 
 
@@ -150,7 +142,7 @@ def _named(labels: NameColumn, class_names: Mapping[str, str], rename: Mapping[s
         nameless = sorted(there - set(class_names))
         if nameless:
             raise UsageError(
-                f"--class-names has no name for label {nameless[0]!r}: add it there, or leave it out by --where"
+                f"`class_names` has no name for label {nameless[0]!r}: add it there, or leave it out by `where`"
             )
     names = [class_names.get(name, name) for name in labels.names]
     return labels.mapped([_blank_is_none(rename.get(name, name)) for name in names])
@@ -174,17 +166,17 @@ def choose_rows(source: Source, rules: Rules, table: Any | None = None) -> Chose
     funnel: list[tuple[str, int]] = []
     left_out: list[LeftOut] = []
     for where in rules.where:
-        holds = _truth(left.evaluate(where, "--where"), where)
+        holds = _truth(left.evaluate(where, "`where`"), where)
         out = keys.take(pa.array(left.numbers[~holds])).to_pylist()
-        reason = f"left out by --where {where}"
+        reason = f"left out by `where` {where}"
         left_out += map(LeftOut._make, zip(out, repeat("rule"), repeat(reason)))
         left = left.only(holds)
         funnel.append((where, len(left.numbers)))
     numbers = left.numbers
-    labels = NameColumn.of(left.evaluate(_label_rule(rules, source, left.table), "--label"))
+    labels = NameColumn.of(left.evaluate(_label_rule(rules, source, left.table), "`label`"))
     splits = NameColumn(np.full(len(numbers), -1, np.int32), [])
     if rules.split_by:
-        splits = NameColumn.of(left.evaluate(rules.split_by, "--split-by"))
+        splits = NameColumn.of(left.evaluate(rules.split_by, "`split_by`"))
         splits = splits.mapped([_blank_is_none(name) for name in splits.names])
     elif source.fixed_splits:
         splits = NameColumn.of(left.table.column("split"))
@@ -205,7 +197,7 @@ def evaluate(table: Any, expression: str, option: str) -> Any:
     return _Columns(table).evaluate(expression, option)
 
 
-def holds(table: Any, condition: str, option: str = "--where") -> np.ndarray[Any, np.dtype[np.bool_]]:
+def holds(table: Any, condition: str, option: str = "`where`") -> np.ndarray[Any, np.dtype[np.bool_]]:
     """Which rows of a table a condition holds for; NULL does not hold. Raises UsageError."""
     return _truth(evaluate(table, condition, option), condition)
 
@@ -215,7 +207,7 @@ def _label_rule(rules: Rules, source: Source, table: Any) -> str:
     rule = rules.label or by_itself
     if rule is None:
         there = ", ".join(map(repr, table.column_names[:12]))
-        raise UsageError(f"say with --label which column of {source.name} gives labels; there is {there}")
+        raise UsageError(f"say with `label` which column of {source.name} gives labels; there is {there}")
     return rule
 
 
@@ -241,10 +233,7 @@ class _Columns:
         numbered = self.table.append_column(ROW, pa.array(np.arange(len(self.table))))
         self._connection = self._connection or connected_to(source=numbered)
         sql = f'SELECT ({expression}\n) AS value, "{ROW}" FROM source'
-        try:
-            column = _in_order_of_rows(answer(self._connection, sql, what, self.table.column_names), len(self.table), what)
-        except UsageError as error:
-            raise RuleError(str(error), option.removeprefix("--").replace("-", "_")) from error
+        column = _in_order_of_rows(answer(self._connection, sql, what, self.table.column_names), len(self.table), what)
         return column.cast(pa.int64()) if pa.types.is_decimal(column.type) and column.type.scale == 0 else column
 
     def _read_headers(self, names: list[str]) -> None:
@@ -271,7 +260,7 @@ def _in_order_of_rows(found: Any, count: int, what: str) -> Any:
 def _truth(values: Any, where: str) -> np.ndarray[Any, np.dtype[np.bool_]]:
     """A condition's values as flags; NULL does not hold."""
     if not pa.types.is_boolean(values.type):
-        raise UsageError(f"--where {where}: is not true or false but {_kind(values.type)}: write a condition, as loom = 7")
+        raise UsageError(f"`where` {where}: is not true or false but {_kind(values.type)}: write a condition, as loom = 7")
     truth: np.ndarray[Any, np.dtype[np.bool_]] = pc.fill_null(values, False).to_numpy(zero_copy_only=False)
     return truth.astype(bool)
 
@@ -288,18 +277,18 @@ def _keys(left: _Columns, given: Any, rule: str | None) -> Any:
         if pc.count_distinct(given).as_py() < len(given):
             keys = given.to_pylist()
             key = next(key for key, count in Counter(keys).items() if count > 1)
-            raise SourceError(f"{keys.count(key)} rows have one key {key!r}: tell them apart with --key, or keep one")
+            raise SourceError(f"{keys.count(key)} rows have one key {key!r}: tell them apart with `key`, or keep one")
         return given
-    values = left.evaluate(rule, "--key").cast(pa.large_string()).to_pylist()
+    values = left.evaluate(rule, "`key`").cast(pa.large_string()).to_pylist()
     keys = [None if value is None else unicodedata.normalize("NFC", value).strip("/") for value in values]
     seen: dict[str, int] = {}
     for row, key in enumerate(keys):
         if not key or ".." in key.split("/"):
-            raise SourceError(f"--key {rule}: gives {given[row].as_py()!r} the key {key!r}, which is none")
+            raise SourceError(f"`key` {rule}: gives {given[row].as_py()!r} the key {key!r}, which is none")
         first = seen.setdefault(key, row)
         if first != row:
             both = f"{given[first].as_py()!r} and {given[row].as_py()!r}"
-            raise SourceError(f"--key {rule}: {both} have one key {key!r}; let the rule tell them apart")
+            raise SourceError(f"`key` {rule}: {both} have one key {key!r}; let the rule tell them apart")
     return pa.array(keys, pa.large_string())
 
 
@@ -309,18 +298,18 @@ def _side(left: _Columns, keep: Sequence[str], group_by: str | None) -> Any:
     for item in keep:
         expression, name = _parted(item)
         if name in columns:
-            raise UsageError(f"--keep names {name!r} twice")
-        columns[name] = plain_column(left.evaluate(expression, "--keep"), name, "--keep")
+            raise UsageError(f"`keep` names {name!r} twice")
+        columns[name] = plain_column(left.evaluate(expression, "`keep`"), name, "`keep`")
     if group_by:
         if GROUP in columns:
-            raise UsageError(f"--keep names {GROUP!r}, which is what --group-by gives; give it another name")
-        columns[GROUP] = _groups(left.evaluate(group_by, "--group-by"))
+            raise UsageError(f"`keep` names {GROUP!r}, which is what `group_by` gives; give it another name")
+        columns[GROUP] = _groups(left.evaluate(group_by, "`group_by`"))
     return pa.table(columns) if columns else None
 
 
 def groups_by(table: Any, expression: str) -> Any:
     """The side column `group` that --group-by gives for the rows of a table. Raises UsageError."""
-    return _groups(evaluate(table, expression, "--group-by"))
+    return _groups(evaluate(table, expression, "`group_by`"))
 
 
 def _groups(values: Any) -> Any:
@@ -332,7 +321,7 @@ def _parted(item: str) -> tuple[str, str]:
     parts = re.split(r"\s+as\s+(?=[A-Za-z_][A-Za-z0-9_]*\s*$)", item.strip(), flags=re.IGNORECASE)
     name = parts[-1].strip()
     if not re.fullmatch(r"[A-Za-z_][A-Za-z0-9_ .-]*", name):
-        raise UsageError(f"--keep {item}: give the expression a name, as in: {item} as name")
+        raise UsageError(f"`keep` {item}: give the expression a name, as in: {item} as name")
     return parts[0], name
 
 
@@ -362,12 +351,12 @@ def _with_fields(table: Any, keys: Any, pattern: str) -> Any:
     names = _FIELD.findall(pattern)
     if not names or len(set(names)) < len(names):
         raise UsageError(
-            f"--label-pattern {pattern}: name its fields in braces, each once, as {{label}}_loom{{loom}}_{{number}}"
+            f"`label_pattern` {pattern}: name its fields in braces, each once, as {{label}}_loom{{loom}}_{{number}}"
         )
     clash = [name for name in names if name in table.column_names]
     if clash:
         raise UsageError(
-            f"--label-pattern {pattern}: the source has a column {clash[0]!r} already; name the field otherwise"
+            f"`label_pattern` {pattern}: the source has a column {clash[0]!r} already; name the field otherwise"
         )
     pieces = _FIELD.split(pattern)
     anything = "[^/]*?"

@@ -36,7 +36,7 @@ class Selection:
     def __post_init__(self) -> None:
         checked_choice("unlabeled", self.unlabeled, Unlabeled)
         if self.per_class is not None and self.per_class < 1:
-            raise UsageError(f"--per-class {self.per_class}: must be 1 or more")
+            raise UsageError(f"`per_class` {self.per_class}: must be 1 or more")
 
 
 def select(source: Source, rules: Rules, rows: Chosen, selection: Selection) -> tuple[Chosen, list[LeftOut]]:
@@ -45,7 +45,7 @@ def select(source: Source, rules: Rules, rows: Chosen, selection: Selection) -> 
     if selection.unlabeled == "leave" and rules.are_by_folder and getattr(source, "is_flat", False):
         raise SourceError(
             f"all pictures lie in {source.name} itself, so no folder gives their label: say where it is with "
-            "--label-pattern or --label, sort them into class folders, or bring them in without labels by --unlabeled keep"
+            "`label_pattern` or `label`, sort them into class folders, or bring them in without labels by `unlabeled` keep"
         )
     left_out = [item for item in source.passed if item.kind in PASSED_OVER] + rows.left_out
     chosen = rows
@@ -60,7 +60,7 @@ def select(source: Source, rules: Rules, rows: Chosen, selection: Selection) -> 
         _refuse_other_classes(chosen, selection.classes)
     if selection.per_class is not None:
         rest = _beyond(chosen, selection.per_class, selection.seed)
-        chosen = _without(chosen, rest, "rule", f"beyond --per-class {selection.per_class}", left_out)
+        chosen = _without(chosen, rest, "rule", f"beyond `per_class` {selection.per_class}", left_out)
     if (source.fixed_splits or rules.split_by) and not selection.allow_missing_classes:
         classes = classes_by_split(chosen)
         if len(classes) > 1:
@@ -71,7 +71,7 @@ def select(source: Source, rules: Rules, rows: Chosen, selection: Selection) -> 
 def refuse_nothing(source: Source, rows: Chosen) -> None:
     """Raises SourceError where no row is left."""
     if not len(rows) and rows.funnel:
-        raise SourceError(f"no picture of {source.name} is left by --where {rows.funnel[-1][0]}")
+        raise SourceError(f"no picture of {source.name} is left by `where` {rows.funnel[-1][0]}")
     if not len(rows):
         raise SourceError(f"no picture found in {source.name}: it holds nothing that is a picture by its content")
 
@@ -92,10 +92,10 @@ def _only(chosen: Chosen, wanted: Sequence[str], left_out: list[LeftOut]) -> Cho
     there = {chosen.labels.names[code] for code in np.unique(chosen.labels.codes).tolist() if code >= 0}
     for name in wanted:
         if name not in there:
-            raise UsageError(f"--only-classes {name}: the source has no such class{did_you_mean(name, sorted(there))}")
+            raise UsageError(f"`only_classes` {name}: the source has no such class{did_you_mean(name, sorted(there))}")
     flags = np.array([*(name in wanted for name in chosen.labels.names), False], bool)
     others = np.flatnonzero(~flags[chosen.labels.codes] & (chosen.labels.codes >= 0))
-    return _without(chosen, others, "rule", "its class is none of --only-classes", left_out)
+    return _without(chosen, others, "rule", "its class is none of `only_classes`", left_out)
 
 
 def _refuse_other_classes(chosen: Chosen, classes: Sequence[str]) -> None:
@@ -103,8 +103,8 @@ def _refuse_other_classes(chosen: Chosen, classes: Sequence[str]) -> None:
     others = sorted(there - set(classes))
     if others:
         raise UsageError(
-            f"--classes does not name {others[0]!r}, which the source has{did_you_mean(others[0], classes)}: name it, "
-            "--rename it, or leave it out with --only-classes"
+            f"`classes` does not name {others[0]!r}, which the source has{did_you_mean(others[0], classes)}: name it, "
+            "`rename` it, or leave it out with `only_classes`"
         )
 
 

@@ -217,5 +217,5 @@ def _sides(parts: list[Chosen]) -> Any:
     try:
         joined = pa.concat_tables(tables, promote_options="default")
     except pa.ArrowException as error:
-        raise SourceError(f"the sources' side columns do not fit together: {error}; cast them in --keep") from error
+        raise SourceError(f"the sources' side columns do not fit together: {error}; cast them in `keep`") from error
     return joined.drop_columns(["-"]) if "-" in joined.column_names else joined

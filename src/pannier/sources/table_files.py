@@ -144,7 +144,7 @@ def _decoded(content: bytes, encoding: str | None) -> tuple[str, str]:
         try:
             return content.decode(encoding), encoding
         except LookupError:
-            raise UsageError(f"--encoding {encoding}: there is no such encoding") from None
+            raise UsageError(f"`encoding` {encoding}: there is no such encoding") from None
     for mark, name in ((b"\xef\xbb\xbf", "utf-8"), (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16")):
         if content.startswith(mark):
             return content.decode("utf-8-sig" if name == "utf-8" else name), name

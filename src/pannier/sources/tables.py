@@ -133,13 +133,13 @@ def table_file(
 
 def _pictures(table: Any, picture: str, name: str) -> tuple[Any, Any | None]:
     """(paths or bytes by row, and where pictures lie in a struct, the names they bear there)."""
-    values = evaluate(table, picture, "--picture")
+    values = evaluate(table, picture, "`picture`")
     names = None
     if pa.types.is_struct(values.type):
         fields = {values.type.field(i).name: values.type.field(i).type for i in range(values.type.num_fields)}
         held = [name for name, kind in fields.items() if is_bytes(kind)]
         if len(held) != 1:
-            raise UsageError(f"--picture {picture}: it has {len(held)} fields of bytes; say which, as in {picture}.bytes")
+            raise UsageError(f"`picture` {picture}: it has {len(held)} fields of bytes; say which, as in {picture}.bytes")
         texts = [name for name, kind in fields.items() if pa.types.is_string(kind) or pa.types.is_large_string(kind)]
         names = pc.struct_field(values, texts[0]).cast(pa.large_string()) if texts else None
         values = pc.struct_field(values, held[0])
@@ -149,12 +149,12 @@ def _pictures(table: Any, picture: str, name: str) -> tuple[Any, Any | None]:
         nothing = pa.chunked_array([pa.nulls(len(values), pa.large_string())])
         return values.cast(pa.large_binary()), nothing if names is None else names
     if not (pa.types.is_string(values.type) or pa.types.is_large_string(values.type)):
-        raise UsageError(f"--picture {picture}: gives {values.type}, not paths or bytes")
+        raise UsageError(f"`picture` {picture}: gives {values.type}, not paths or bytes")
     links = pc.sum(pc.match_substring_regex(values, LINK)).as_py() or 0
     if links and links == len(values) - values.null_count:
         raise UsageError(
-            f"--picture {picture}: {links:,} of its values are links, which packing does not fetch. Gather them first: "
-            f"pannier gather {name} pictures/ --link {shlex.quote(picture)}; then pack pictures/gathered.csv"
+            f"`picture` {picture}: {links:,} of its values are links, which packing does not fetch. Gather them first "
+            f"(pannier gather, `link` {shlex.quote(picture)}), then pack the gathered.csv that comes of it"
         )
     return values.cast(pa.large_string()), None
 
@@ -168,10 +168,10 @@ def _found(table: Any, root: Path) -> str:
         return candidates[0]
     if candidates:
         raise UsageError(
-            f"several columns could hold the pictures: say which with --picture: {', '.join(map(repr, candidates))}"
+            f"several columns could hold the pictures: say which with `picture`: {', '.join(map(repr, candidates))}"
         )
     raise UsageError(
-        f"no column holds pictures or names files below {root}: say what does with --picture, and where with --root; "
+        f"no column holds pictures or names files below {root}: say what does with `picture`, and where with `root`; "
         f"there is {', '.join(map(repr, table.column_names[:12]))}"
     )
 

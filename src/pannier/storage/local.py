@@ -117,7 +117,7 @@ class LocalStorage:
         except OSError as error:
             if error.errno == errno.EXDEV:
                 where = f"{path.parent} lies on another disk than the store"
-                raise StoreError(f"{where}, which hard links cannot reach: leave --hard-links out") from error
+                raise StoreError(f"{where}, which hard links cannot reach: leave `hard_links` out") from error
             raise StoreError(explain_os_error(error, str(path))) from error
 
     def is_linked(self, name: str) -> bool:

@@ -101,7 +101,7 @@ class MemoryStorage:
         return found
 
     def link(self, name: str, path: Path) -> None:
-        raise StoreError(f"{self.address} is no directory, so nothing can be linked to it: leave --hard-links out")
+        raise StoreError(f"{self.address} is no directory, so nothing can be linked to it: leave `hard_links` out")
 
     def is_linked(self, name: str) -> bool:
         return False

@@ -55,7 +55,7 @@ class Rendering:
         try:
             return unsealed(self.storage.read(CANVAS_FILE), f"{RENDERED}/{self.digest}/{CANVAS_FILE}")
         except DamageError as error:
-            raise DamageError(f"{error}; pannier verify --repair takes it away", file=error.file) from None
+            raise DamageError(f"{error}; verifying with `repair` takes it away", file=error.file) from None
 
     @property
     def shape(self) -> tuple[int, int, int]:

@@ -25,15 +25,15 @@ def read_facts(facts: Mapping[str, Fact] | str | Sequence[str] | None) -> FactsB
     if not isinstance(facts, Mapping):
         pieces = [piece.partition("=") for piece in ([facts] if isinstance(facts, str) else facts)]
         if any(not equals for _, equals, _ in pieces):
-            raise UsageError("--fact: write a key and its value, as --fact seed=7")
+            raise UsageError("`facts`: write a key and its value, as `facts` seed=7")
         facts = {key.strip(): plain_value(text.strip()) for key, _, text in pieces}
     for key, value in facts.items():
         if not _KEY.fullmatch(key):
-            raise UsageError(f"--fact {key}=...: a key has letters, digits, '_', '-' and '.', and begins with a letter")
+            raise UsageError(f"`facts` {key}=...: a key has letters, digits, '_', '-' and '.', and begins with a letter")
         if not isinstance(value, (str, int, float, bool)) or (isinstance(value, float) and not math.isfinite(value)):
-            raise UsageError(f"--fact {key}={value!r}: must be text, a number or true or false")
+            raise UsageError(f"`facts` {key}={value!r}: must be text, a number or true or false")
         if isinstance(value, str) and len(value) > LONGEST_TEXT:
-            raise UsageError(f"--fact {key}: {len(value):,} letters; attach a text of more than {LONGEST_TEXT:,} as a file")
+            raise UsageError(f"`facts` {key}: {len(value):,} letters; attach a text of more than {LONGEST_TEXT:,} as a file")
     return dict(facts)
 
 

@@ -44,7 +44,7 @@ F = TypeVar("F", bound=Callable[..., Any])
 
 @dataclass(frozen=True)
 class Lease:
-    """Somebody's lease as it was found: its files, the newest last; `age_seconds` since it was renewed, by the store's clock."""
+    """Somebody's lease as found: its files, the newest last; `age_seconds` since it was renewed, by the store's clock."""
 
     name: str
     files: Sequence[str]

@@ -58,7 +58,7 @@ def count_document(manifest: Manifest) -> list[list[Any]]:
     return sorted(counts, key=lambda row: (row[0] is None, row[0] or "", row[1] is None, row[1] or ""))
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Told:
     """What a snapshot's document tells, read into types."""
 
@@ -74,10 +74,12 @@ class Told:
 
     @property
     def classes(self) -> list[str]:
+        """Class names in order of their numbers."""
         return list(self.document["classes"])
 
     @property
     def content_id(self) -> str:
+        """Equal records, equal content id, on every machine."""
         return str(self.document["content_id"])
 
     @property
@@ -103,6 +105,7 @@ class Told:
 
     @property
     def parents(self) -> list[str]:
+        """The ids of the snapshots that it was made of."""
         return list(self.document["parents"])
 
     @cached_property

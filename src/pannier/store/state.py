@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any, Protocol
+from pathlib import Path
+from typing import Any, Self
 
 import numpy as np
 
@@ -28,7 +29,7 @@ SHORTEST_ID = 6
 SEARCHED_RECORDS = 5_000
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class State(Told):
     """One snapshot: its id and document, its manifest, and where its pictures are found. Safe between threads."""
 
@@ -82,23 +83,16 @@ class State(Told):
         return did_you_mean(key, self.manifest.table().column("key").to_pylist())
 
 
-class HasState(Protocol):
-    """Whatever a user holds a snapshot by."""
-
-    @property
-    def state(self) -> State: ...
-
-
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class OpenedStore:
     """A store's storage and the look-up of its pictures, which all states of it share. Safe between threads."""
 
     storage: Storage
     index: PictureIndex
 
-    @staticmethod
-    def on(storage: Storage) -> OpenedStore:
-        return OpenedStore(storage, PictureIndex(storage))
+    @classmethod
+    def on(cls, storage: Storage) -> Self:
+        return cls(storage, PictureIndex(storage))
 
     @property
     def tracks(self) -> MovingNames:
@@ -151,7 +145,7 @@ def is_empty(storage: Storage) -> bool:
         return False
 
 
-def create_store(address: str) -> OpenedStore:
+def create_store(address: str | Path) -> OpenedStore:
     """A new store where nothing is. Raises UsageError."""
     storage = open_storage(address)
     if is_store(storage):
@@ -163,7 +157,7 @@ def create_store(address: str) -> OpenedStore:
     return OpenedStore.on(storage)
 
 
-def open_store(address: str) -> OpenedStore:
+def open_store(address: str | Path) -> OpenedStore:
     """An existing store. Raises NotFoundError, StoreError for a newer format."""
     storage = open_storage(address)
     if not is_store(storage):

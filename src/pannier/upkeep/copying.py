@@ -82,7 +82,7 @@ def _refuse_fork(store: OpenedStore, snapshot: State, other: OpenedStore, track:
         return
     raise ConflictError(
         f"{track} in {other.storage.address} has snapshots that this one does not descend from; nothing was copied: "
-        "choose another name there with --track"
+        "choose another name there with `track`"
     )
 
 

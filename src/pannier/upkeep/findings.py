@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-FROM_COPY = "bring the file back from a copy of the store: pannier verify STORE --repair-from COPY"
+FROM_COPY = "bring the file back from a copy of the store: verify it with `repair_from` COPY"
 
 
 @dataclass(frozen=True)

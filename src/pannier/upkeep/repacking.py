@@ -84,7 +84,7 @@ def write_shards(storage: Storage, pictures: Iterable[Picture], each_time: Calla
 
 
 def pictures_in(storage: Storage, file: str, wanted: Flags) -> Iterator[Picture]:
-    """The wanted pictures of a shard's file, by row, with all that it says of them; one block in memory. Raises DamageError."""
+    """The wanted pictures of a shard's file, by row, with all it says of them; one block in memory. Raises DamageError."""
     start = 0
     reader = pa.ipc.open_file(storage.view(file))
     for number in range(reader.num_record_batches):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 from collections.abc import Iterator
+from pathlib import Path
 
 import numpy as np
 
@@ -52,13 +53,13 @@ _SHOWN_KEYS = 3
 
 
 def verify(
-    store: str | OpenedStore,
+    store: str | Path | OpenedStore,
     *,
     quick: bool = False,
     subset: str | float | None = None,
     seed: int = 0,
     repair: bool = False,
-    repair_from: str | OpenedStore | None = None,
+    repair_from: str | Path | OpenedStore | None = None,
     progress: Progress | None = None,
 ) -> list[Finding]:
     """All findings of a store, damage first; an empty list, or information alone, means that every byte is as written.
@@ -79,7 +80,7 @@ def verify(
         _hold(stack, opened)
         found = _Verification(opened, share, checked_seed(seed), quick, progress).run()
         if repair or repair_from is not None:
-            copy = open_store(repair_from) if isinstance(repair_from, str) else repair_from
+            copy = open_store(repair_from) if isinstance(repair_from, str | Path) else repair_from
             mend(opened, found, copy)
             found = _Verification(opened, share, seed, quick, progress).run()
     return found
@@ -128,7 +129,7 @@ class _Verification:
         yield from self._lists_and_files()
         yield from self._seen()
         for damage in verify_renderings(self._storage, quick=self._quick):
-            advice = "it is derived: --repair deletes it, and pannier render makes it again"
+            advice = "it is derived: `repair` deletes it, and pannier render makes it again"
             yield Finding(damage.file, damage.problem, "nothing: feeds decode those pictures instead", advice)
 
     def _with_needed_indexes(self, about_shards: list[Finding]) -> Iterator[Finding]:
@@ -231,7 +232,7 @@ class _Verification:
             shown = ", ".join(lost[:_SHOWN_KEYS]) + (
                 f" and {len(lost) - _SHOWN_KEYS} more" if len(lost) > _SHOWN_KEYS else ""
             )
-            advice = "bring them from a copy with --repair-from COPY, or pack those pictures again"
+            advice = "bring them from a copy with `repair_from` COPY, or pack those pictures again"
             problem = f"{len(lost)} pictures are in no shard, or not as long as they should be: {shown}"
             yield Finding(SHARDS, problem, f"{len(lost)} records", advice, keys=tuple(lost))
 
@@ -280,11 +281,10 @@ class _Verification:
             yield Finding(f"{FILES}/{name}", "it is missing", f"attachment {files[name]}", FROM_COPY)
         for name in there:
             path = attached_file(name)
-            if not self._quick:
-                if self._sha256(path) != name:
-                    harms = f"attachment {files[name]}" if name in files else "nothing"
-                    yield Finding(path, "it is damaged", harms, FROM_COPY)
-                    continue
+            if not self._quick and self._sha256(path) != name:
+                harms = f"attachment {files[name]}" if name in files else "nothing"
+                yield Finding(path, "it is damaged", harms, FROM_COPY)
+                continue
             if name not in files:
                 yield Finding(path, "no snapshot names it", "nothing", "harmless: a writer was ended", False)
 
@@ -313,4 +313,4 @@ class _Verification:
                 continue  # merged into another in this moment
             except DamageError as error:
                 harms = "nothing for long: the next pack reads again the files that it tells of"
-                yield Finding(file, str(error), harms, "it is derived: --repair deletes it")
+                yield Finding(file, str(error), harms, "it is derived: `repair` deletes it")

@@ -119,7 +119,7 @@ def _check_index(storage: Storage, name: str, located: Located) -> Iterator[Find
         harms = "speed alone: look-ups read the shard instead"
         yield Finding(file, "it is missing", harms, "the next pack makes it again from the shard", False)
     elif storage.read(file) != segment_bytes(located):
-        again = "nothing for long: it is derived; pannier verify --repair makes it again from the shard"
+        again = "nothing for long: it is derived; verifying with `repair` makes it again from the shard"
         yield Finding(file, "it is damaged", "records whose pictures lie in that shard", again)
 
 

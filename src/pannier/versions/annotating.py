@@ -164,9 +164,9 @@ def annotate(
     names = [each.name for each in attachments_at(state)]
     for name in detach:
         if name not in names:
-            raise UsageError(f"--detach {name}: there is no such attachment{did_you_mean(name, names)}")
+            raise UsageError(f"`detach` {name}: there is no such attachment{did_you_mean(name, names)}")
     if not (said or attach or detach):
-        raise UsageError("say what to add: --fact key=value, or --attach FILE")
+        raise UsageError("say what to add: `facts` key=value, or `attach` FILE")
     with holding(state.storage, WRITER):
         return _annotate(state.storage, state.id, said, attach or {}, detach)
 
@@ -197,7 +197,7 @@ def checked_attachment_name(name: str) -> str:
     """A relative path with `/` that leads nowhere else. Raises UsageError."""
     path = _path_within(name)
     if path is None:
-        raise UsageError(f"--as {name}: must be a relative path, as results/run-3.npz")
+        raise UsageError(f"`attach` {name}: must be a relative path, as results/run-3.npz")
     return path
 
 

@@ -18,7 +18,7 @@ from pannier.store.state import State, open_store
 
 FORMAT = 1
 ENDING = ".docket"
-HEADER = "# With this file and the store, anyone gets the same pictures and batches: pannier feed --docket FILE\n\n"
+HEADER = "# With this file and the store, anyone gets the same pictures and batches: see pannier feed\n\n"
 
 _LONGEST_LINE = 100
 
@@ -145,10 +145,10 @@ class Docket(_Part):
         except NotFoundError as error:
             if store is not None:
                 raise
-            raise NotFoundError(f"{error}; the docket names it as {self.store}: say where it is with --store") from None
+            raise NotFoundError(f"{error}; the docket names it as {self.store}: say where it is with `store`") from None
         if self.snapshot not in opened.snapshot_ids():
             raise NotFoundError(
-                f"{place} has no snapshot {self.snapshot[:12]}: bring it there with pannier copy, or give another --store"
+                f"{place} has no snapshot {self.snapshot[:12]}: bring it there with pannier copy, or give another `store`"
             )
         snapshot = opened.state_of(self.snapshot)
         if snapshot.content_id != self.content_id:

@@ -62,7 +62,7 @@ def add_tag(store: OpenedStore, tag: str, at: str = FIRST_TRACK, *, note: str = 
         return snapshot
     if last is not None and last.snapshot is not None and not move:
         raise UsageError(
-            f"tag {tag!r} names snapshot {last.snapshot[:12]} since {last.time}: say --yes to have it name "
+            f"tag {tag!r} names snapshot {last.snapshot[:12]} since {last.time}: say `move` to have it name "
             f"{snapshot[:12]}, which is recorded"
         )
     _append(store.tags, tag, last, snapshot, note)

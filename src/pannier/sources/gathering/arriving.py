@@ -101,7 +101,7 @@ class Arriving:
     def _keep(self, content: bytes) -> None:
         self._byte_count += len(content)
         if self._byte_count > self._bounds.max_bytes:
-            raise RefusedError(f"more than {show_bytes(self._bounds.max_bytes)}: raise --max-bytes to take it")
+            raise RefusedError(f"more than {show_bytes(self._bounds.max_bytes)}: raise `max_bytes` to take it")
         if self._file is not None:
             self._file.write(content)
             return

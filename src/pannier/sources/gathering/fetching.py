@@ -245,7 +245,7 @@ class Fetcher:
         if status == 200:
             length = answer.headers.get("content-length", "")
             if length.isdigit() and int(length) > self._bounds.max_bytes:
-                raise RefusedError(f"{int(length):,} bytes: raise --max-bytes to take it")
+                raise RefusedError(f"{int(length):,} bytes: raise `max_bytes` to take it")
             return
         if status in _BUSY or status in _PASSING:
             wait = _retry_after(answer.headers.get("retry-after"))

@@ -121,7 +121,7 @@ def gather(
     has_link = pc.is_valid(links).to_numpy(zero_copy_only=False)
     gathered.without_link = int((~has_link).sum())
     rows, links = rows.filter(pa.array(has_link)), links.filter(pa.array(has_link))
-    names = None if name is None else evaluate(rows, name, "--name").cast(pa.large_string()).to_pylist()
+    names = None if name is None else evaluate(rows, name, "`name`").cast(pa.large_string()).to_pylist()
     texts = links.to_pylist()
     with opened(target) as journal:
         wanted = _wanted(texts, names, journal, again=again)
@@ -181,11 +181,11 @@ def _links(rows: Any, link: str | None) -> Any:
         if len(found) != 1:
             what = "no column holds links" if not found else "several columns hold links"
             there = ", ".join(map(repr, found or rows.column_names[:12]))
-            raise UsageError(f"{what}: say which with --link; there is {there}")
+            raise UsageError(f"{what}: say which with `link`; there is {there}")
         link = found[0]
-    values = evaluate(rows, link, "--link")
+    values = evaluate(rows, link, "`link`")
     if not (pa.types.is_string(values.type) or pa.types.is_large_string(values.type) or pa.types.is_null(values.type)):
-        raise UsageError(f"--link {link}: gives {values.type}, not links")
+        raise UsageError(f"`link` {link}: gives {values.type}, not links")
     values = values.cast(pa.large_string())
     values = pc.if_else(pc.equal(values, ""), pa.scalar(None, values.type), values)
     return pa.chunked_array([values]) if isinstance(values, pa.Array) else values

@@ -1,0 +1,51 @@
+"""Where the command line begins: runs a command, and ends the process with its exit status and one line of error."""
+
+from __future__ import annotations
+
+import os
+import sys
+
+
+def main(arguments: list[str] | None = None) -> None:
+    """Runs a command and ends the process with its exit status: 0 done, 1 the data, 2 the call, 130 interrupted."""
+    from pannier.errors import PannierError
+
+    try:
+        status = _run(sys.argv[1:] if arguments is None else arguments)
+    except PannierError as error:
+        status = _say(str(error), error.exit_status)
+    except KeyboardInterrupt:
+        status = _say("interrupted; what was finished is kept", 130)
+    except MemoryError:
+        status = _say("memory ran out; give a lower --memory-limit or fewer --workers", 1)
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())  # the reader of our output has gone: no fault
+        status = 0
+    except OSError as error:
+        where = f" ({error.filename})" if error.filename else ""
+        status = _say(f"{error.strerror or error}{where}", 1)
+    sys.exit(status)
+
+
+def _run(arguments: list[str]) -> int:
+    from pannier.cli.commands import app
+
+    try:
+        result = app(arguments, standalone_mode=False, prog_name="pannier")
+    except SystemExit as end:
+        return int(end.code or 0)
+    except Exception as error:
+        if not hasattr(error, "format_message"):  # what the parser raises for a call that is wrong
+            raise
+        context = getattr(error, "ctx", None)
+        hint = f" (see {context.command_path} --help)" if context else ""
+        return _say(error.format_message().rstrip(".") + hint, 2)
+    return result if isinstance(result, int) else 0
+
+
+def _say(message: str, status: int) -> int:
+    from pannier.cli.terminal import as_options
+
+    sys.stdout.flush()
+    print(f"pannier: {as_options(message)}", file=sys.stderr)
+    return status

@@ -45,9 +45,7 @@ def export(
     In a git work tree a docket is written beside the folder, and the folder is added to .gitignore.
 
     [dim]$[/dim] pannier export swatches.store@spring swatches/
-
     [dim]$[/dim] pannier export swatches.store --table labels.csv
-
     [dim]$[/dim] pannier export swatches.store small/ --size 96 --encode png
     """
     from pannier.api.objects import open as open_snapshot
@@ -60,9 +58,7 @@ def export(
     if directory is None:
         raise UsageError("name the folder to export into, or --table FILE for the labels alone")
     if arrays or encode:
-        number = _prepared(snapshot, directory, treatment, arrays, encode, layout=layout, where=where, split=split)
-        print(f"{plural(number, 'prepared picture')} in {directory}.")
-        return 0
+        return _prepared(snapshot, directory, treatment, arrays, encode, layout=layout, where=where, split=split)
     if treatment.file or treatment.fields:
         raise UsageError("prepared pictures are written with --encode png, or as --arrays; say one of them")
     with progress_bar("export") as progress:
@@ -98,8 +94,11 @@ def _prepared(
     with progress_bar("export") as progress:
         if arrays:
             chosen.pop("layout")
-            return export_arrays(snapshot, directory, treated, progress=progress, **chosen)
-        return export_prepared(snapshot, directory, treated, encode=encode or "png", progress=progress, **chosen)
+            number = export_arrays(snapshot, directory, treated, progress=progress, **chosen)
+        else:
+            number = export_prepared(snapshot, directory, treated, encode=encode or "png", progress=progress, **chosen)
+    print(f"{plural(number, 'prepared picture')} in {directory}.")
+    return 0
 
 
 def print_laid_out(result: LayOutResult) -> None:

@@ -31,7 +31,7 @@ def look(
     [dim]$[/dim] pannier look swatches.store twill/0042.jpg --treatment cloth.toml --times 12 --figure times.png
     """
     from pannier.errors import UsageError
-    from pannier.figures.look import draw_look, draw_variations
+    from pannier.figures.look import draw_look
     from pannier.images.seen import drawn_words, stages, varied
 
     data, name, box_of, snapshot = _picture(store, key)
@@ -42,13 +42,9 @@ def look(
         if len(treatments) > 1:
             raise UsageError("--times shows the variations of one treatment: give one --treatment, one --size")
         pictures = varied(treatments[0], data, name, seed, epoch, times, box_of(treatments[0]))
-        if not pictures:
-            raise UsageError(f"{names[0]} has no random steps, so there are no variations to look at")
         words = [drawn_words(treatments[0], name, seed, each) for each in range(epoch, epoch + times)]
-        _print_variations(words, epoch, json)
-        with drawing(path, "look"):
-            draw_variations(pictures, words, path, title=f"{name} through {names[0]}, {times} times, seed {seed}")
-        return 0
+        title = f"{name} through {names[0]}, {times} times, seed {seed}"
+        return _show_variations(pictures, words, epoch, title, path, json)
     rows = [
         (title, stages(each, data, name, seed=seed, epoch=epoch, times=3 if len(treatments) == 1 else 2, box=box_of(each)))
         for title, each in zip(names, treatments, strict=True)
@@ -122,9 +118,20 @@ def _print(stages: list[Stage]) -> None:
     print_table(["step", "shape", "dtype", "lowest", "highest", "mean", "std"], rows, left=3)
 
 
-def _print_variations(words: list[list[tuple[str, str]]], epoch: int, json: bool) -> None:
+def _show_variations(
+    pictures: list[Any], words: list[list[tuple[str, str]]], epoch: int, title: str, path: str, json: bool
+) -> int:
+    """What was drawn for each of the variations, in numbers and on a grid."""
+    from pannier.errors import UsageError
+    from pannier.figures.look import draw_variations
+
+    if not pictures:
+        raise UsageError("this treatment has no random steps, so there are no variations to look at")
     if json:
         print_json([{"epoch": epoch + i, **dict(each)} for i, each in enumerate(words)])
-        return
-    header = ["epoch", *(name for name, _ in words[0])]
-    print_table(header, [[str(epoch + i), *(text for _, text in each)] for i, each in enumerate(words)], left=0)
+    else:
+        header = ["epoch", *(name for name, _ in words[0])]
+        print_table(header, [[str(epoch + i), *(text for _, text in each)] for i, each in enumerate(words)], left=0)
+    with drawing(path, "look"):
+        draw_variations(pictures, words, path, title=title)
+    return 0

@@ -2,21 +2,23 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from pannier.cli.options import (
     NO_TREATMENT,
+    NOTHING,
     AsJson,
-    BatchSize,
+    Declared,
     Figure,
-    Seed,
+    Said,
     Split,
     Store,
-    Subset,
     TreatmentOptions,
     measured_split,
     option,
+    takes,
     takes_treatment,
+    text,
 )
 from pannier.cli.terminal import drawing, live_bar, plural, print_json, print_table, print_wrapped
 
@@ -24,18 +26,24 @@ if TYPE_CHECKING:
     from pannier.measuring.sweep import Measurement, Trial
 
 
+_HOW = {
+    "batch_size": Declared(int, "Pictures a batch.", default=32),
+    "seed": Declared(int, "Seed of order and chance.", default=0),
+    "subset": text("A part, as 10%, fair in every class, fixed by the seed.", "PART"),
+    "rounds": Declared(int, "How many times all take turns.", default=12),
+    "slice_seconds": Declared(float, "How long each turn is.", default=0.4),
+}
+
+
 @takes_treatment
+@takes("how", _HOW)
 def measure(
     store: Store,
     split: Split = None,
     treatment: TreatmentOptions = NO_TREATMENT,
-    batch_size: BatchSize = 32,
-    seed: Seed = 0,
-    subset: Subset = None,
+    how: Said = NOTHING,
     workers: str = option("1,2", "Numbers of workers to try, as 1,2,4."),
     memory_limit: str = option("none", "Limits to try, as 64MiB,128MiB,none."),
-    rounds: int = option(12, "How many times all take turns.", min=1),
-    slice_seconds: float = option(0.4, "How long each turn is.", min=0.05),
     figure: Figure = None,
     json: AsJson = False,
 ) -> int:
@@ -47,13 +55,13 @@ def measure(
     """
     from pannier.api.objects import open as open_snapshot
     from pannier.errors import UsageError
+    from pannier.figures.measurement import draw_measurement
     from pannier.measuring.sweep import measure as sweep
 
     counts = workers.split(",")
     if not all(count.strip().isdigit() for count in counts):
         raise UsageError(f"--workers {workers}: write numbers, as 1,2,4")
     snapshot = open_snapshot(store)
-    options: dict[str, Any] = {"batch_size": batch_size, "seed": seed, "subset": subset, "rounds": rounds}
     with live_bar("measure") as bar:
         found = sweep(
             snapshot,
@@ -61,14 +69,11 @@ def measure(
             split or measured_split(snapshot),
             workers=[int(count) for count in counts],
             memory_limits=[limit.strip() for limit in memory_limit.split(",")],
-            slice_seconds=slice_seconds,
-            **options,
             progress=(lambda done, total: bar.show(done, total, lambda: "rounds")) if bar else None,
+            **how,
         )
     print_json(found.to_dict()) if json else _print(found)
     if figure:
-        from pannier.figures.measurement import draw_measurement
-
         with drawing(figure, "figure"):
             draw_measurement(found, figure)
     return 0 if any(trial.status == "ok" for trial in found.trials) else 1

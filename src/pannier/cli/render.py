@@ -40,7 +40,6 @@ def render(
     """Run the fixed part of a treatment once and keep its canvases: feeds through it need no decoding any more.
 
     [dim]$[/dim] pannier render swatches.store --treatment cloth.toml
-
     [dim]$[/dim] pannier render swatches.store --list
     """
     from pannier.api.objects import open as open_snapshot
@@ -58,13 +57,13 @@ def render(
     if not json:
         _print_plan(plan, preview)
     if not preview:
+        bounds: dict[str, Any] = {"cap": cap, "workers": workers, "memory_limit": memory_limit, "check": check}
         with progress_bar("render") as bar:
-            bounds: dict[str, Any] = {"cap": cap, "workers": workers, "memory_limit": memory_limit}
-            plan = make(snapshot, through, split=split, check=check, progress=bar, **bounds)
+            plan = make(snapshot, through, split=split, progress=bar, **bounds)
+        if not json:
+            print(f"rendered {plural(plan.missing, 'picture')}; feeds through this fixed part use them by themselves")
     if json:
         print_json(asdict(plan))
-    elif not preview:
-        print(f"rendered {plural(plan.missing, 'picture')}; feeds through this fixed part use them by themselves")
     return 0
 
 

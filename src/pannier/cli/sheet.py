@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Literal
 
 from pannier.cli.options import (
     NO_TREATMENT,
@@ -20,7 +20,10 @@ from pannier.cli.options import (
 from pannier.cli.terminal import drawing, plural
 
 if TYPE_CHECKING:
+    from pannier.api.objects import Feed
+    from pannier.api.treatments import Treatment
     from pannier.figures.sheet import Shown
+    from pannier.store.records import Record
 
 
 @takes_treatment
@@ -44,36 +47,43 @@ def sheet(
     """Many pictures with their labels on one sheet: chosen by chance, by SQL, or a batch exactly as it is fed.
 
     [dim]$[/dim] pannier sheet swatches.store --split train --figure sheet.png
-
     [dim]$[/dim] pannier sheet swatches.store --split train --treatment cloth.toml --batch 3 --epoch 1
-
     [dim]$[/dim] pannier sheet swatches.store --where "predicted <> label" --predicted predicted --probability sure
     """
     from pannier.api.objects import open as open_snapshot
-    from pannier.figures.sheet import Shown, as_fed, choose_records, draw_sheet, with_predictions
-    from pannier.figures.sheet import treated as treat
+    from pannier.figures.sheet import choose_records, draw_sheet, with_predictions
 
     _check(treated, treatment.are_said, batch, predicted, probability)
     snapshot = open_snapshot(store)
     made = treatment.treatment(snapshot) if treatment.are_said else None
-    shown: list[Shown]
     if batch is not None:
-        options: dict[str, Any] = {"subset": subset, "where": where, "seed": seed, "batch_size": batch_size}
-        with snapshot.feed(split, made, **options) as feed:
-            shown = as_fed(feed, batch, epoch)
-            title = f"batch {batch} of epoch {epoch}, as fed"
+        feed = snapshot.feed(split, made, subset=subset, where=where, seed=seed, batch_size=batch_size)
+        shown, title = _as_fed(feed, batch, epoch)
     else:
         records = choose_records(snapshot, split, count, seed, subset, where, arrange)
-        shown = treat(records, made) if made else [Shown(r.key, r.label, r.split, None, r) for r in records]
-        total = len(snapshot.subset_of(split, None, where=where))
-        title = f"{len(records)} of {total:,}"
+        shown = _as_made(records, made)
+        title = f"{len(records)} of {len(snapshot.subset_of(split, None, where=where)):,}"
     if predicted is not None:
         shown = with_predictions(shown, predicted, probability)
         title += _score(shown)
-    path = figure or "sheet.png"
+    path, title = figure or "sheet.png", f"{snapshot.store.path.name}, {split or 'all splits'}: {title}"
     with drawing(path, "sheet"):
-        draw_sheet(shown, path, title=f"{snapshot.store.path.name}, {split or 'all splits'}: {title}")
+        draw_sheet(shown, path, title=title)
     return 0
+
+
+def _as_fed(feed: Feed, batch: int, epoch: int) -> tuple[list[Shown], str]:
+    from pannier.figures.sheet import as_fed
+
+    with feed:
+        return as_fed(feed, batch, epoch), f"batch {batch} of epoch {epoch}, as fed"
+
+
+def _as_made(records: list[Record], treatment: Treatment | None) -> list[Shown]:
+    """Through the treatment, or as they are stored."""
+    from pannier.figures.sheet import Shown, treated
+
+    return treated(records, treatment) if treatment else [Shown(r.key, r.label, r.split, None, r) for r in records]
 
 
 def _check(treated: bool, has_treatment: bool, batch: int | None, predicted: str | None, probability: str | None) -> None:

@@ -46,83 +46,76 @@ def run_tour(directory: str | Path, swatches: int, seed: int) -> int:
     return 0
 
 
+# a line that begins with "#" says why; a command is led by the exit status that it must end with
+_TOUR = """\
+# What is in the archive, and what is wrong with it?
+1 pannier survey {here}/archive
+# And in the second delivery? Headers alone will do.
+1 pannier survey {here}/season --quick
+# Into the store, dealt to splits; what is broken is left out and listed.
+0 pannier pack {here}/archive {store} --shares train=75,val=15,test=10 --seed {seed} --note 'first six weaves'
+# The snapshot.
+0 pannier show {store} --batch-size 32 --figure {here}/counts.png
+# This state gets a name, and a docket: a small file for the code's repository, with which anyone gets the same batches. \
+Of what it feeds, the digest is printed.
+0 pannier tag {store} spring
+0 pannier docket {store}@spring --split train --size 96 --batch-size 32 --seed {seed} > {here}/weave.docket
+0 pannier feed --docket {here}/weave.docket --digest
+# The second delivery has a class folder misspelt: packing stops.
+1 pannier pack {here}/season {store}
+# Told what is meant, it goes through.
+0 pannier pack {here}/season {store} --rename herringbon=herringbone --note 'second season'
+# Two labels are put right: a change is a new snapshot too, and touches no picture.
+0 pannier change {store} --where "key LIKE 'rib/0003.%' OR key LIKE 'rib/0007.%'" --set label=basket \
+--note 'two labels put right'
+# What has changed since?
+0 pannier compare {store}@spring {store} --count 6 --figure {here}/differences.png
+0 pannier history {store}
+# The old season is fed again from its docket: the same batches.
+0 pannier feed --docket {here}/weave.docket --digest
+# The register links to pictures by raking light. Those that a rule wants are gathered from the mill's web server, which \
+a stand-in on this machine plays; it asks for patience now and then.
+0 pannier gather {here}/register.csv {here}/raking --link "replace(raking, 'https://mill.example', '{mill}')" \
+--where "finish = 'washed' AND abs(warp_per_cm - weft_per_cm) <= 1" --pause 20ms
+# A rule over the register's columns gives labels; pictures of one loom stay in one split.
+0 pannier pack {here}/raking/gathered.csv {here}/cloth.store \
+--label "CASE WHEN warp_per_cm < 24 THEN 'coarse' ELSE 'fine' END" --keep fiber,loom --group-by loom \
+--shares train=75,val=25 --name 'Fine and coarse'
+# The weaver has looked again: looms 1 and 2 weave coarse cloth alone. What would change?
+0 pannier change {here}/cloth.store --where "loom <= 2" --set label=coarse --preview
+# Look at the pictures before training on them.
+0 pannier sheet {store} --split train --figure {here}/sheet.png
+# A treatment says how a picture becomes an array. A commented file to begin with, and one swatch through it.
+0 pannier treatment {here}/cloth.toml --new
+0 pannier look {store} twill/0004.jpg --treatment {here}/cloth.toml --figure {here}/look.png
+# Mean and deviation of the training split, measured at the very size in use, go into the file.
+0 pannier stats {store} --split train --treatment {here}/cloth.toml --save
+# One batch, as training would get it.
+0 {feed} --describe
+# An epoch; then what is fixed is run once and kept, and an epoch again.
+0 {feed}
+0 pannier render {store} --treatment {here}/cloth.toml
+0 {feed}
+# How much memory does it take to be fast? Measured, not guessed.
+0 pannier measure {store} --size 96 --batch-size 16 --workers 2 --memory-limit 16MiB,64MiB --rounds 2 \
+--slice-seconds 0.2 --figure {here}/measure.png
+# Is every byte as it was written?
+0 pannier verify {store}
+"""
+
+
 def _steps(folder: Path, seed: int, mill: str) -> list[Step]:
     here = shlex.quote(str(folder))
     feed = f"pannier feed {here}/swatches.store --split train --treatment {here}/cloth.toml --memory-limit 128MiB"
-    store, cloth, size = f"{here}/swatches.store", f"{here}/cloth.store", "--size 96 --batch-size 32"
-    link = f"replace(raking, 'https://mill.example', '{mill}')"
-    wanted = "finish = 'washed' AND abs(warp_per_cm - weft_per_cm) <= 1"
-    fine = "CASE WHEN warp_per_cm < 24 THEN 'coarse' ELSE 'fine' END"
-    return [
-        Step("What is in the archive, and what is wrong with it?", f"pannier survey {here}/archive", 1),
-        Step("And in the second delivery? Headers alone will do.", f"pannier survey {here}/season --quick", 1),
-        Step(
-            "Into the store, dealt to splits; what is broken is left out and listed.",
-            f"pannier pack {here}/archive {store} --shares train=75,val=15,test=10 --seed {seed} --note 'first six weaves'",
-        ),
-        Step("The snapshot.", f"pannier show {store} --batch-size 32 --figure {here}/counts.png"),
-        Step(
-            "This state gets a name, and a docket: a small file for the code's repository, with which anyone gets the same "
-            "batches. Of what it feeds, the digest is printed.",
-            f"pannier tag {store} spring",
-        ),
-        Step("", f"pannier docket {store}@spring --split train {size} --seed {seed} > {here}/weave.docket"),
-        Step("", f"pannier feed --docket {here}/weave.docket --digest"),
-        Step("The second delivery has a class folder misspelt: packing stops.", f"pannier pack {here}/season {store}", 1),
-        Step(
-            "Told what is meant, it goes through.",
-            f"pannier pack {here}/season {store} --rename herringbon=herringbone --note 'second season'",
-        ),
-        Step(
-            "Two labels are put right: a change is a new snapshot too, and touches no picture.",
-            f"pannier change {store} --where \"key LIKE 'rib/0003.%' OR key LIKE 'rib/0007.%'\" --set label=basket "
-            f"--note 'two labels put right'",
-        ),
-        Step("What has changed since?", f"pannier compare {store}@spring {store} --count 6 --figure {here}/differences.png"),
-        Step("", f"pannier history {store}"),
-        Step(
-            "The old season is fed again from its docket: the same batches.",
-            f"pannier feed --docket {here}/weave.docket --digest",
-        ),
-        Step(
-            "The register links to pictures by raking light. Those that a rule wants are gathered from the mill's web "
-            "server, which a stand-in on this machine plays; it asks for patience now and then.",
-            f'pannier gather {here}/register.csv {here}/raking --link "{link}" --where "{wanted}" --pause 20ms',
-        ),
-        Step(
-            "A rule over the register's columns gives labels; pictures of one loom stay in one split.",
-            f'pannier pack {here}/raking/gathered.csv {cloth} --label "{fine}" --keep fiber,loom --group-by loom '
-            f"--shares train=75,val=25 --name 'Fine and coarse'",
-        ),
-        Step(
-            "The weaver has looked again: looms 1 and 2 weave coarse cloth alone. What would change?",
-            f'pannier change {cloth} --where "loom <= 2" --set label=coarse --preview',
-        ),
-        Step(
-            "Look at the pictures before training on them.",
-            f"pannier sheet {store} --split train --figure {here}/sheet.png",
-        ),
-        Step(
-            "A treatment says how a picture becomes an array. A commented file to begin with, and one swatch through it.",
-            f"pannier treatment {here}/cloth.toml --new",
-        ),
-        Step("", f"pannier look {store} twill/0004.jpg --treatment {here}/cloth.toml --figure {here}/look.png"),
-        Step(
-            "Mean and deviation of the training split, measured at the very size in use, go into the file.",
-            f"pannier stats {store} --split train --treatment {here}/cloth.toml --save",
-        ),
-        Step("One batch, as training would get it.", f"{feed} --describe"),
-        Step("An epoch; then what is fixed is run once and kept, and an epoch again.", feed),
-        Step("", f"pannier render {store} --treatment {here}/cloth.toml"),
-        Step("", feed),
-        Step(
-            "How much memory does it take to be fast? Measured, not guessed.",
-            f"pannier measure {store} --size 96 --batch-size 16 --workers 2 --memory-limit 16MiB,64MiB --rounds 2 "
-            "--slice-seconds 0.2 "
-            f"--figure {here}/measure.png",
-        ),
-        Step("Is every byte as it was written?", f"pannier verify {store}"),
-    ]
+    steps, says = [], ""
+    for line in _TOUR.format(here=here, store=f"{here}/swatches.store", feed=feed, seed=seed, mill=mill).splitlines():
+        mark, _, rest = line.partition(" ")
+        if mark == "#":
+            says = rest
+        else:
+            steps.append(Step(says, rest, int(mark)))
+            says = ""
+    return steps
 
 
 def _say(says: str, command: str) -> None:

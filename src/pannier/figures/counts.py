@@ -4,15 +4,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
 from pannier.figures.style import FAINT, HATCHES, INK, TONES, new_figure, plain_axes, save_figure
-
-if TYPE_CHECKING:
-    from pannier.sources.findings import Findings
-    from pannier.store.state import State
+from pannier.sources.findings import Findings
+from pannier.store.state import State
 
 # classes in one column of bars, and the most that are drawn
 CLASSES_A_COLUMN = 50

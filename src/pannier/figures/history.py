@@ -3,15 +3,13 @@
 from __future__ import annotations
 
 from collections import Counter
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
 from pannier.errors import UsageError
 from pannier.figures.style import FAINT, HATCHES, INK, TONES, new_figure, plain_axes, save_figure
-
-if TYPE_CHECKING:
-    from pannier.versions.history import Step
+from pannier.versions.history import Step
 
 # the largest classes are drawn by themselves, the others together
 SHOWN_CLASSES = 7

@@ -4,14 +4,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
 from pannier.figures.style import CHANNELS, DPI, FAINT, GRID, HEIGHT, INK, WIDTH, new_figure, save_figure
-
-if TYPE_CHECKING:
-    from pannier.images.seen import Stage
+from pannier.images.seen import Stage
 
 _LEFT, _TOP = 0.025, 0.9
 _BINS = 48

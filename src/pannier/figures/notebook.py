@@ -6,19 +6,17 @@ import base64
 import io
 from collections.abc import Sequence
 from html import escape
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
 from pannier.errors import PictureError
+from pannier.feed.batch import Batch
 from pannier.figures.style import FAINT, GRID
 from pannier.images.explaining import explained
-
-if TYPE_CHECKING:
-    from pannier.feed.batch import Batch
-    from pannier.images.treatment import Treatment
-    from pannier.store.records import Record
-    from pannier.store.state import State
+from pannier.images.treatment import Treatment
+from pannier.store.records import Record
+from pannier.store.state import State
 
 SIDE = 96
 MOST_PICTURES = 16

@@ -6,22 +6,20 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import zip_longest
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import Any, Protocol
 
 import numpy as np
 
 from pannier.errors import NotFoundError, PictureError, UsageError, did_you_mean
+from pannier.feed.feed import Feed
 from pannier.figures.style import DPI, FAINT, HEIGHT, INK, WIDTH, new_figure, save_figure
 from pannier.hashing import argsort_hashes, checked_seed, fold, fold_each
 from pannier.images.prepare import Preparation
+from pannier.images.treatment import Treatment
+from pannier.sources.findings import Findings
 from pannier.store.choosing import chosen_rows
-
-if TYPE_CHECKING:
-    from pannier.feed.feed import Feed
-    from pannier.images.treatment import Treatment
-    from pannier.sources.findings import Findings
-    from pannier.store.records import Record
-    from pannier.store.state import State
+from pannier.store.records import Record
+from pannier.store.state import State
 
 MOST = 240
 _TITLE, _MARGIN, _GAP = 70, 24, 10
@@ -162,30 +160,29 @@ def draw_sheet(records: Sequence[Drawable], path: str, *, title: str) -> None:
     step_x, step_y = side + _GAP, side + text + _GAP
     start = (width - (columns * step_x - _GAP)) // 2
     canvas = np.full((height, width, 3), 255, np.uint8)
-    font = max(5.0, min(11.0, side / 13))
-    letters = max(4, int(side / (font * 0.62 * DPI / 72)))
     for i, record in enumerate(records):
         left, top = start + i % columns * step_x, _TITLE + i // columns * step_y
-        canvas[top : top + side, left : left + side] = _drawn(small, record, side)
+        field = canvas[top : top + side, left : left + side]
+        field[:] = _drawn(small, record, side)
         if getattr(record, "mark", None) is False:
-            _frame(canvas[top : top + side, left : left + side], max(2, side // 40))
-        where = {"ha": "left", "va": "top", "fontsize": font}
-        y = 1 - (top + side + 3) / height
-        figure.text(left / width, y, _cut(_headline(record), letters), color=INK, weight="bold", **where)
-        if side >= 60:
-            name = record.key.rpartition("/")[2]
-            line = 1.25 * font * DPI / 72 / height
-            about = getattr(record, "below", None) or (f"{name} {record.split}" if record.split else name)
-            figure.text(
-                left / width,
-                y - line,
-                _cut(about, int(letters * 1.1)),
-                color=FAINT,
-                **where | {"fontsize": font * 0.85},
-            )
+            _frame(field, max(2, side // 40))
+        _tell(figure, record, left / width, top + side + 3, side, height)
     figure.figimage(canvas, 0, 0, zorder=-1)
     figure.text(start / width, 1 - 40 / height, title, fontsize=16, color=INK, weight="bold")
     save_figure(figure, path)
+
+
+def _tell(figure: Any, record: Drawable, x: float, below: int, side: int, height: int) -> None:
+    """What stands below a picture, at `x` of the width and `below` pixels of the height."""
+    font = max(5.0, min(11.0, side / 13))
+    letters = max(4, int(side / (font * 0.62 * DPI / 72)))
+    y, where = 1 - below / height, {"ha": "left", "va": "top"}
+    figure.text(x, y, _cut(_headline(record), letters), color=INK, weight="bold", fontsize=font, **where)
+    if side >= 60:
+        name = record.key.rpartition("/")[2]
+        about = getattr(record, "below", None) or (f"{name} {record.split}" if record.split else name)
+        line = 1.25 * font * DPI / 72 / height
+        figure.text(x, y - line, _cut(about, int(letters * 1.1)), color=FAINT, fontsize=font * 0.85, **where)
 
 
 def _headline(record: Drawable) -> str:

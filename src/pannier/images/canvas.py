@@ -3,12 +3,9 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING
 
+from pannier.images.fields import TreatmentFields
 from pannier.images.varying import GEOMETRY, Crop, Step
-
-if TYPE_CHECKING:
-    from pannier.images.fields import TreatmentFields
 
 LARGEST_MARGIN, LARGEST_SCALE = 0.5, 2.0
 # canvas pixels to one of the strongest zoom's: with the bilinear warp then about as sharp as one resize (docs/treatments.md)

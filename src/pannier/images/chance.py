@@ -9,16 +9,14 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
 from pannier.hashing import Hashes, fold, fold_each, fold_more, text_hash
 from pannier.images.placement import Window, with_mirrored
+from pannier.images.treatment import Treatment
 from pannier.images.varying import GEOMETRY, KINDS, POINTWISE, Crop, Erase, Step
-
-if TYPE_CHECKING:
-    from pannier.images.treatment import Treatment
 
 FLIP_HORIZONTAL, FLIP_VERTICAL = 1, 2
 

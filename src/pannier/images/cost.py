@@ -3,21 +3,19 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
 from pannier.images.placement import Frame, reduction
 from pannier.images.tone import has_tone
+from pannier.images.treatment import Treatment
 from pannier.images.varying import GEOMETRY
 
 # as in the kernels, which are not imported for it
 STRIP = 256
 LARGEST_RATIO = 16
 REACHES = {"nearest": 1, "bilinear": 1, "bicubic": 2, "lanczos": 3}
-
-if TYPE_CHECKING:
-    from pannier.images.treatment import Treatment
 
 Numbers = np.ndarray[Any, np.dtype[np.int64]]
 Flags = np.ndarray[Any, np.dtype[np.bool_]]

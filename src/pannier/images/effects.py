@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import cache
 from statistics import NormalDist
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
@@ -12,9 +12,7 @@ from pannier.hashing import mix
 from pannier.images.chance import Blotted, Light
 from pannier.images.own_steps import call, registered
 from pannier.images.tone import gamma_table
-
-if TYPE_CHECKING:
-    from pannier.images.treatment import Treatment
+from pannier.images.treatment import Treatment
 
 Array = np.ndarray[Any, Any]
 

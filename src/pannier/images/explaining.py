@@ -3,18 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
 
 import numpy as np
 
 from pannier.images.canvas import LARGEST_MARGIN, LARGEST_SCALE, warps
 from pannier.images.cost import after_fit_bytes
 from pannier.images.tone import has_tone
+from pannier.images.treatment import Treatment
 from pannier.images.varying import GEOMETRY, KINDS, Chance, Crop, Erase, Step
 from pannier.units import show_bytes
-
-if TYPE_CHECKING:
-    from pannier.images.treatment import Treatment
 
 Line = tuple[str, str]
 
@@ -49,40 +46,33 @@ def fixed_lines(treatment: Treatment) -> list[Line]:
     if treatment.trim is not None:
         lines.append(("trim", f"borders within {treatment.trim} steps of the corner's color are cut"))
     lines += [(f"own {step.name}", f"version {step.version}") for step in treatment.own_at("decoded")]
-    if treatment.color == "gray":
-        weights = treatment.gray_weights
-        lines.append(
-            ("color", "gray, " + ("luma" if weights is None else "weights " + ", ".join(f"{w:g}" for w in weights)))
-        )
-    else:
-        lines.append(("color", "rgb"))
+    weights = treatment.gray_weights
+    gray = "gray, " + ("luma" if weights is None else "weights " + ", ".join(f"{weight:g}" for weight in weights))
+    lines.append(("color", gray if treatment.color == "gray" else "rgb"))
     if has_tone(treatment):
-        what = {
-            "clahe": f"contrast-limited equalization, limit {treatment.clahe_limit:g}, {_by(treatment.clahe_tiles)} tiles"
-        }
+        tiles = _by(treatment.clahe_tiles)
+        what = {"clahe": f"contrast-limited equalization, limit {treatment.clahe_limit:g}, {tiles} tiles"}
         said = [] if treatment.tone == "none" else [what.get(treatment.tone, treatment.tone)]
         said += [f"gamma {treatment.tone_gamma:g}"] if treatment.tone_gamma != 1 else []
         lines.append(("tone", ", then ".join(said)))
     lines.append(("fit", _fit(treatment)))
-    if frame.canvas != treatment.size:
-        top, left = frame.margin
-        around = f"{top} pixels around it down, {left} across, " if top or left else ""
-        lines.append(
-            ("canvas", f"{_by(frame.canvas)}: the view at {_by(frame.view)}, {around}beyond the picture {treatment.border}")
-        )
-        capped = [
-            name
-            for name, value, most in (
-                ("margin", max(top / frame.view[0], left / frame.view[1]), LARGEST_MARGIN),
-                ("scale", frame.view[0] / treatment.size[0], LARGEST_SCALE),
-            )
-            if warps(treatment) and getattr(treatment, name) is None and value >= most - 1e-3
-        ]
-        if capped:
-            lines.append(
-                ("", f"{' and '.join(capped)} at the most that is proposed: the strongest draws show the border or blur")
-            )
-    return lines
+    return lines + (_canvas_lines(treatment) if frame.canvas != treatment.size else [])
+
+
+def _canvas_lines(treatment: Treatment) -> list[Line]:
+    """How large the canvas is, and where it is smaller than the steps would need."""
+    frame, (top, left) = treatment.frame, treatment.frame.margin
+    around = f"{top} pixels around it down, {left} across, " if top or left else ""
+    size = f"{_by(frame.canvas)}: the view at {_by(frame.view)}, {around}beyond the picture {treatment.border}"
+    reached = {
+        "margin": max(top / frame.view[0], left / frame.view[1]) / LARGEST_MARGIN,
+        "scale": frame.view[0] / treatment.size[0] / LARGEST_SCALE,
+    }
+    capped = [name for name, share in reached.items() if getattr(treatment, name) is None and share >= 0.998]
+    if not capped or not warps(treatment):
+        return [("canvas", size)]
+    at_most = f"{' and '.join(capped)} at the most that is proposed: the strongest draws show the border or blur"
+    return [("canvas", size), ("", at_most)]
 
 
 def _fit(treatment: Treatment) -> str:

@@ -7,7 +7,7 @@ Where nothing but mirroring is random, resize and values are one kernel call.
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -32,10 +32,8 @@ from pannier.images.facts import Facts, check_pixels, read_facts
 from pannier.images.own_steps import call, registered
 from pannier.images.placement import Box, Window, place, reduced, reduction, with_mirrored
 from pannier.images.tone import Tone, has_tone, trimmed
+from pannier.images.treatment import Treatment
 from pannier.images.values import is_line, own_line, value_line, value_table
-
-if TYPE_CHECKING:
-    from pannier.images.treatment import Treatment
 
 __all__ = ["FLIP_HORIZONTAL", "FLIP_VERTICAL", "Preparation", "pixels_of", "warm_up"]
 

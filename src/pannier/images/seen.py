@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
@@ -15,10 +15,8 @@ from pannier.images.facts import check_pixels, read_facts
 from pannier.images.placement import Box
 from pannier.images.prepare import Preparation
 from pannier.images.tone import has_tone
+from pannier.images.treatment import Treatment
 from pannier.images.varying import KINDS, Step
-
-if TYPE_CHECKING:
-    from pannier.images.treatment import Treatment
 
 Array = np.ndarray[Any, Any]
 

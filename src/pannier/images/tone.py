@@ -7,12 +7,11 @@ OpenCV's. Colors go to YCrCb and back by OpenCV (BT.601, whole numbers).
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
-if TYPE_CHECKING:
-    from pannier.images.treatment import Treatment
+from pannier.images.treatment import Treatment
 
 Array = np.ndarray[Any, Any]
 Table = np.ndarray[Any, np.dtype[np.uint8]]

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
 from pannier.errors import TreatmentError
-
-if TYPE_CHECKING:
-    from pannier.images.fields import TreatmentFields
+from pannier.images.fields import TreatmentFields
 
 Array = np.ndarray[Any, Any]
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass, field, replace
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -84,20 +83,9 @@ def measure(
     treats all alike. A trial that does not fit, dies or hangs is a row that says so. Raises UsageError, NotFoundError.
     """
     limits = [_checked_limit(limit) for limit in memory_limits]
-    if not workers or any(type(count) is not int or count < 1 for count in workers):
-        raise UsageError(f"workers = {list(workers)}: must be whole numbers of 1 or more")
-    if not limits:
-        raise UsageError("no memory limit is given: give sizes, or none for unlimited")
-    if type(rounds) is not int or rounds < 1 or not slice_seconds > 0:
-        raise UsageError("rounds must be 1 or more, and slice_seconds more than 0")
-    treatment.check_ready()
-    if treatment.own:
-        raise UsageError(
-            "own steps are functions of this process; trials run in others and do not have them: measure without"
-        )
+    _check(treatment, workers, limits, rounds, slice_seconds)
     how: dict[str, Any] = {"batch_size": batch_size, "seed": seed, "subset": subset, "shuffle": True, "rendered": False}
     job = job_of(snapshot, split, treatment, memory_limit=None, **how)
-    job = replace(job, address=str(Path(job.address).resolve()) if Path(job.address).exists() else job.address)
     if not len(chosen_rows(snapshot, split, subset, seed)):
         raise PannierError(f"split {split!r} holds no records to measure")
     cells = [(count, limit) for count in dict.fromkeys(workers) for limit in dict.fromkeys(limits)]
@@ -112,6 +100,22 @@ def measure(
         return Measurement(sweep.ceiling_rows(), sweep.trial_rows(), settings)
     finally:
         sweep.close()
+
+
+def _check(
+    treatment: Treatment, workers: Sequence[int], limits: Sequence[int | None], rounds: int, slice_seconds: float
+) -> None:
+    if not workers or any(type(count) is not int or count < 1 for count in workers):
+        raise UsageError(f"workers = {list(workers)}: must be whole numbers of 1 or more")
+    if not limits:
+        raise UsageError("no memory limit is given: give sizes, or none for unlimited")
+    if type(rounds) is not int or rounds < 1 or not slice_seconds > 0:
+        raise UsageError("rounds must be 1 or more, and slice_seconds more than 0")
+    treatment.check_ready()
+    if treatment.own:
+        raise UsageError(
+            "own steps are functions of this process; trials run in others and do not have them: measure without"
+        )
 
 
 def _checked_limit(limit: str | int | None) -> int | None:

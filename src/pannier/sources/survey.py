@@ -24,7 +24,7 @@ from pannier.sources.naming import compare_names
 from pannier.sources.opening import ReadingOptions, as_source
 from pannier.sources.paths import is_hidden
 from pannier.sources.rows import Chosen, LeftOut, Row, Source
-from pannier.sources.rules import RuleOptions, rows_without_label
+from pannier.sources.rules import RuleOptions, Rules, rows_without_label
 from pannier.sources.selection import refuse_nothing
 from pannier.sources.several import choose
 from pannier.sources.table_facts import column_facts
@@ -93,10 +93,7 @@ def survey(
             surveying.look(([outcome] for outcome in checker.check_all(chosen.rows(source))), progress)
     surveying.compare(None if quick else near)
     compare_names(chosen, surveying.problems)
-    for item in source.passed:
-        surveying.problems.add(_kind_of(item), f"{item.key} ({item.reason})")
-    if not (said.are_by_folder and getattr(source, "is_flat", False)):
-        surveying.problems.add_all("no label", chosen.keys.take(rows_without_label(chosen)).to_pylist())
+    surveying.tell_passed(said)
     findings = surveying.findings()
     findings.checks = HEADER_CHECKS if quick else HEADER_CHECKS + PIXEL_CHECKS
     findings.skipped_checks = PIXEL_CHECKS if quick else []
@@ -235,6 +232,13 @@ class _Surveying:
             for row in np.flatnonzero(is_so).tolist():
                 height, width = sizes[row].astype(int)
                 self._suspect(kind, self._rows[row], f"{whole.keys[row].as_py()} ({width} x {height})")
+
+    def tell_passed(self, rules: Rules) -> None:
+        """What the source passed over, and what no rule gave a label."""
+        for item in self._source.passed:
+            self.problems.add(_kind_of(item), f"{item.key} ({item.reason})")
+        if not (rules.are_by_folder and getattr(self._source, "is_flat", False)):
+            self.problems.add_all("no label", self._chosen.keys.take(rows_without_label(self._chosen)).to_pylist())
 
     def findings(self) -> Findings:
         whole, source = self._whole, self._source

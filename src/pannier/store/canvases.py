@@ -9,22 +9,20 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
 from pannier.columns import Digests, digest_list, tuples
 from pannier.errors import DamageError, NotFoundError, StoreError
 from pannier.hashing import crc32_of
+from pannier.images.treatment import Treatment
 from pannier.storage.layout import CANVAS_FILE, INDEX, RENDERED, SHARDS, folder_of, segment_file, shard_file, stem
 from pannier.storage.protocol import Storage
 from pannier.store.documents import sealed, unsealed
 from pannier.store.index import PictureIndex, restore_segments, segment_bytes
 from pannier.store.places import Place
 from pannier.store.shards import Located, column_of, locate, shard_name, shard_names
-
-if TYPE_CHECKING:
-    from pannier.images.treatment import Treatment
 
 SHOWN_DIGITS = 12
 

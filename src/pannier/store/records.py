@@ -3,23 +3,21 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, Self
+from typing import Any, Self
 
 import numpy as np
 import pyarrow as pa
 
 from pannier.columns import Rows, numbers_of
 from pannier.errors import NotFoundError, UsageError, did_you_mean
+from pannier.images.decode import Pixels
+from pannier.images.placement import Box
+from pannier.images.treatment import Treatment
 from pannier.sources.rules import holds
 from pannier.storage.protocol import Storage
 from pannier.store.index import PictureIndex
 from pannier.store.manifest import COLUMNS, Manifest
 from pannier.store.places import pictures_of
-
-if TYPE_CHECKING:
-    from pannier.images.decode import Pixels
-    from pannier.images.placement import Box
-    from pannier.images.treatment import Treatment
 
 # what no reader of records needs, or cannot read
 HIDDEN = ("hash", "crc32", "turn", "progressive", "removed")

@@ -102,9 +102,8 @@ def gather(
     longest_side, encode: pictures are recoded as they come. again: also what was refused for good is asked for again.
     robots: heed what hosts say in robots.txt. progress: called with (pictures done, pictures in all, bytes).
 
-    Beside the pictures lies `gathered.csv`: every column of the rows whose picture came, and file, link, fetched_at,
-    byte_count, sha256 and http_status. User names, passwords and the like in links are never written anywhere.
-    Raises UsageError, SourceError.
+    Beside the pictures lies `gathered.csv`: the columns of the rows whose picture came, and where it came from. User names,
+    passwords and the like in links are never written anywhere. Raises UsageError, SourceError.
     """
     bounds = Bounds(read_bytes(max_bytes), max_pixels, read_recoding(longest_side, encode))
     manners = Manners(read_seconds(pause), connections, tries, read_seconds(timeout), heeds_robots=robots)
@@ -112,18 +111,10 @@ def gather(
         raise UsageError("connections and tries must be 1 or more")
     path = Path(table) if isinstance(table, (str, Path)) else None
     rows = (read_table(path, encoding=encoding, separator=separator) if path else table_from(table)).table
-    target = Path(folder)
-    gathered = Gathered(target, target / TABLE)
-    for condition in [where] if isinstance(where, str) else where:
-        rows = rows.filter(pa.array(holds(rows, condition)))
-        gathered.funnel.append((condition, len(rows)))
-    links = _links(rows, link)
-    has_link = pc.is_valid(links).to_numpy(zero_copy_only=False)
-    gathered.without_link = int((~has_link).sum())
-    rows, links = rows.filter(pa.array(has_link)), links.filter(pa.array(has_link))
+    gathered = Gathered(Path(folder), Path(folder) / TABLE)
+    rows, texts = _with_links(rows, link, [where] if isinstance(where, str) else where, gathered)
     names = None if name is None else evaluate(rows, name, "`name`").cast(pa.large_string()).to_pylist()
-    texts = links.to_pylist()
-    with opened(target) as journal:
+    with opened(gathered.folder) as journal:
         wanted = _wanted(texts, names, journal, again=again)
         everything = {identity(text) for text in texts}
         gathered.there_before = sum(who in journal.came for who in everything)
@@ -133,6 +124,17 @@ def gather(
             gathered.failed = [failed for who, failed in journal.failed.items() if who in everything]
             gathered.rows = _write_table(rows, texts, journal, gathered.table)
     return gathered
+
+
+def _with_links(rows: Any, link: str | None, conditions: Sequence[str], gathered: Gathered) -> tuple[Any, list[str]]:
+    """The rows for which all conditions hold and that have a link, and the links."""
+    for condition in conditions:
+        rows = rows.filter(pa.array(holds(rows, condition)))
+        gathered.funnel.append((condition, len(rows)))
+    links = _links(rows, link)
+    has_link = pc.is_valid(links)
+    gathered.without_link = len(links) - int(pc.sum(has_link).as_py() or 0)
+    return rows.filter(has_link), links.filter(has_link).to_pylist()
 
 
 def _fetch(

@@ -103,7 +103,7 @@ def test_a_preview_changes_nothing(store: pannier.Store, run: Callable[..., Ende
         ({"from_": [{"key": "a", "width": 3}]}, "fact of the picture"),
         ({"from_": [{"key": "twill/0001.jpeg", "label": "b"}]}, "did you mean 'twill/0001.jpg'"),
         ({"set": "label"}, "write a column and its value"),
-        ({"remove": True, "where": "true", "set": "label=x"}, "--remove goes alone"),
+        ({"remove": True, "where": "true", "set": "label=x"}, "`remove` goes alone"),
     ],
 )
 def test_a_change_that_makes_no_sense_is_said(store: pannier.Store, said: dict[str, object], says: str) -> None:

@@ -51,7 +51,7 @@ def test_names_that_carry_labels(tmp_path: Path) -> None:
     (heap / "nameless.jpg").write_bytes(encoded(draw(99)))
     said = example("names_that_carry_labels.py", heap, tmp_path / "s.store")
     assert "30 records, 2 classes" in said
-    assert "left out: nameless.jpg (left out by --where number IS NOT NULL)" in said
+    assert "left out: nameless.jpg (left out by the condition number IS NOT NULL)" in said
     assert "{'group': 'satin0', 'loom': 0}" in said
 
 

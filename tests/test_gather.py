@@ -56,7 +56,7 @@ def test_pictures_come_with_their_rows_and_pack_reads_them(
     lines = [f"{i},{('twill', 'satin')[i % 2]},{link}/ok/{i}.jpg,{'raw' if i < 8 else ''}" for i in range(10)]
     table.write_text("swatch,weave,photo,finish\n" + "\n".join(lines) + "\n11,twill,,raw\n")
     refused = run("pack", table, tmp_path / "s.store", "--label", "weave")
-    assert "pannier gather register.csv pictures/ --link photo" in refused.err
+    assert "Gather them first (pannier gather, --link photo)" in refused.err
     words = ("gather", table, tmp_path / "pictures", "--where", "finish = 'raw'", "--pause", "1ms")
     done = run(*words)
     assert done.status == 0, done.err
@@ -96,7 +96,7 @@ def test_every_bad_habit_of_a_server_is_borne(server: tuple[str, type[StandIn]],
         "page/7": "not a picture (the server calls it text/html)",
         "empty/8.jpg": "an empty answer",
         "huge/9.png": "30,000 x 30,000 is over 100 megapixels",
-        "large/10.jpg": "raise --max-bytes to take it",
+        "large/10.jpg": "raise `max_bytes` to take it",
         "endless/11.jpg": "more than 1 MiB",
         "bomb/12.jpg": "more than 1 MiB",
         "cut/13.jpg": "the connection broke",

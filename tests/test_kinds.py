@@ -213,7 +213,7 @@ def test_headers_give_columns_where_a_rule_names_them(tmp_path: Path, store: pan
     assert all(record.size[1] >= 80 and record.format == "jpeg" for record in snapshot)
     assert snapshot["twill/taken.jpg"].side == {"tall": 60, "year": 2024}
     left = {item["key"]: item["reason"] for item in snapshot.left_out}
-    assert left["twill/cut.jpg"] == "left out by --where width >= 80"
+    assert left["twill/cut.jpg"] == "left out by the condition width >= 80"
 
 
 def test_sparse_members_of_a_tar_archive_are_whole(tmp_path: Path, store: pannier.Store) -> None:

@@ -40,7 +40,20 @@ def test_every_command_has_help_with_an_example(run: Callable[..., Any]) -> None
 
 
 FLOORS = (
-    *("errors", "hashing", "choices", "units", "columns", "machine", "files", "images", "dealing", "sources", "storage"),
+    *(
+        "kinds",
+        "errors",
+        "hashing",
+        "choices",
+        "units",
+        "columns",
+        "machine",
+        "files",
+        "images",
+        "dealing",
+        "sources",
+        "storage",
+    ),
     *("store", "versions", "packing", "folders", "upkeep", "feed", "measuring", "figures", "api", "demo", "cli"),
 )
 

@@ -127,7 +127,7 @@ def test_only_what_is_new_or_changed_is_rendered(tmp_path: Path) -> None:
     other = treatment.with_fields(size=24)
     with later.feed("train", other) as feed:
         assert feed.rendered_records == 0
-    with pytest.raises(NotFoundError, match="run pannier render"):
+    with pytest.raises(NotFoundError, match="render them first"):
         later.feed("train", other, rendered=True)
     (found,) = list_renderings(store.storage)
     assert (found.canvases, found.digest) == (33, treatment.fixed_part)

@@ -139,7 +139,7 @@ def test_classes_are_chosen_numbered_and_named(tmp_path: Path) -> None:
     folder = fill(tmp_path / "a", 8)
     few = pannier.create(tmp_path / "1").pack(folder, only_classes="twill,satin", per_class=5, seed=2)
     assert few.snapshot.counts == {("satin", None): 5, ("twill", None): 5}
-    assert {item.reason for item in few.left_out} == {"its class is none of `only_classes`", "beyond `per_class` 5"}
+    assert {item.reason for item in few.left_out} == {"its class is none of those wanted", "beyond 5 of its class"}
     assert not few.snapshot.store.pack(folder, only_classes="twill,satin", per_class=5, seed=2).is_new
     fixed = pannier.create(tmp_path / "2").pack(folder, classes="twill,plain,satin,rib").snapshot
     assert fixed.class_numbers == {"twill": 0, "plain": 1, "satin": 2, "rib": 3}

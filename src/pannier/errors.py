@@ -18,6 +18,8 @@ import difflib
 import re
 from collections.abc import Iterable
 
+from pannier.kinds import LeftOutKind
+
 
 class PannierError(Exception):
     """The root of the family. Its message is one line that says what is wrong and what to do; arguments stand as `name`.
@@ -55,7 +57,7 @@ class SourceError(PannierError):
 class PictureError(PannierError):
     """One picture cannot be used. `reason` is a few words fit for a list: "cut short", "0 bytes"."""
 
-    def __init__(self, reason: str, kind: str = "broken") -> None:
+    def __init__(self, reason: str, kind: LeftOutKind = "broken") -> None:
         super().__init__(reason)
         self.reason = reason
         self.kind = kind

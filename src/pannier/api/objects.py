@@ -127,7 +127,7 @@ class Snapshot(State):
 
     @staticmethod
     def of(state: State, store: Store) -> Snapshot:
-        return Snapshot(**{each.name: getattr(state, each.name) for each in fields(State)}, store=store)
+        return Snapshot(**{field.name: getattr(state, field.name) for field in fields(State)}, store=store)
 
     def __repr__(self) -> str:
         return f"<Snapshot {self.id[:SHOWN_DIGITS]}: {len(self)} records, {len(self.classes)} classes, {self.splits}>"
@@ -150,7 +150,7 @@ class Snapshot(State):
         return Record.of(self.manifest.take([row]), self.storage, self.index)
 
     @property
-    def left_out(self) -> list[dict[str, str]]:
+    def left_out(self) -> list[dict[str, Any]]:
         """What packing left out to make this snapshot: key, kind and reason of each."""
         return read_left_out(self.storage, self.document["left_out"])
 
@@ -199,7 +199,9 @@ class Snapshot(State):
             "dealing": self.dealing.to_document(),
             "byte_count": int(self.manifest.column("byte_count").sum()),
             "facts": self.facts,
-            "attachments": [{"name": each.name, "byte_count": each.byte_count} for each in self.attachments],
+            "attachments": [
+                {"name": attachment.name, "byte_count": attachment.byte_count} for attachment in self.attachments
+            ],
         }
 
     def all_but(self, split: str) -> str:

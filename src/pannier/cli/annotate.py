@@ -56,15 +56,21 @@ def annotate(
 def _list(snapshot: Snapshot, json: bool) -> None:
     from pannier.units import show_bytes
 
-    files = [{"name": each.name, "sha256": each.sha256, "byte_count": each.byte_count} for each in snapshot.attachments]
+    files = [
+        {"name": attachment.name, "sha256": attachment.sha256, "byte_count": attachment.byte_count}
+        for attachment in snapshot.attachments
+    ]
     if json:
         print_json({"snapshot": snapshot.id, "facts": snapshot.facts, "attachments": files})
         return
     rows = [[key, str(value), snapshot.time, snapshot.author] for key, value in snapshot.document["facts"].items()]
-    for each in snapshot.annotations:
-        rows += [[key, str(value), each.time, each.author] for key, value in each.facts.items()]
-        rows += [[file.name, f"file, {show_bytes(file.byte_count)}", each.time, each.author] for file in each.attachments]
-        rows += [[name, "taken off", each.time, each.author] for name in each.detached]
+    for annotation in snapshot.annotations:
+        rows += [[key, str(value), annotation.time, annotation.author] for key, value in annotation.facts.items()]
+        rows += [
+            [file.name, f"file, {show_bytes(file.byte_count)}", annotation.time, annotation.author]
+            for file in annotation.attachments
+        ]
+        rows += [[name, "taken off", annotation.time, annotation.author] for name in annotation.detached]
     if rows:
         print_table(["name", "value", "time", "by"], rows, left=4)
     else:

@@ -50,7 +50,7 @@ def _print(found: Comparison, count: int) -> None:
         print()
         print_table(["change", "records"], [[_in_words(kind), f"{number:,}"] for kind, number in counts.items()])
         print()
-        rows = [[each.key, _in_words(each.kind), *_before_and_after(each)] for each in found.records(count)]
+        rows = [[record.key, _in_words(record.kind), *_before_and_after(record)] for record in found.records(count)]
         print_table(["key", "change", "label", "split"], rows, left=4)
         left = len(found.difference.added) + len(found.difference.gone) + len(found.difference.rows) - len(rows)
         if left > 0:

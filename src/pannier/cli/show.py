@@ -70,7 +70,7 @@ def _print_snapshot(snapshot: Snapshot, steps: list[dict[str, Any]]) -> None:
     facts += _about_dealing(snapshot)
     told = ", ".join(f"{key}={value}" for key, value in snapshot.facts.items())
     facts += [("facts", told)] if told else []
-    files = ", ".join(f"{each.name} ({show_bytes(each.byte_count)})" for each in snapshot.attachments)
+    files = ", ".join(f"{attachment.name} ({show_bytes(attachment.byte_count)})" for attachment in snapshot.attachments)
     facts += [("attached", files)] if files else []
     print_facts(facts)
     print()
@@ -78,7 +78,7 @@ def _print_snapshot(snapshot: Snapshot, steps: list[dict[str, Any]]) -> None:
     if steps:
         print()
         rows = [
-            [each["split"], *(f"{each[name]:,}" for name in ("records", "steps_kept", "steps_dropped"))] for each in steps
+            [step["split"], *(f"{step[name]:,}" for name in ("records", "steps_kept", "steps_dropped"))] for step in steps
         ]
         print_table(["split", "records", "steps an epoch", "last dropped"], rows)
     print_left_out([LeftOut(**item) for item in snapshot.left_out])

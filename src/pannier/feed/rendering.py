@@ -149,9 +149,9 @@ def list_renderings(storage: Storage) -> list[Rendered]:
 
 def drop_rendering(storage: Storage, digest: str) -> int:
     """Takes a rendering away, by the first digits of its digest: how many bytes that frees. Raises UsageError."""
-    found = [each for each in renderings(storage) if each.digest.startswith(digest)]
+    found = [rendering for rendering in renderings(storage) if rendering.digest.startswith(digest)]
     if len(found) != 1 or len(digest) < 4:
-        there = ", ".join(each.digest[:12] for each in renderings(storage)) or "none"
+        there = ", ".join(rendering.digest[:12] for rendering in renderings(storage)) or "none"
         raise UsageError(f"{digest!r} is not the beginning (4 or more digits) of one rendering's digest; there is {there}")
     return found[0].drop()
 

@@ -100,23 +100,23 @@ def treated(records: Sequence[Record], treatment: Treatment) -> list[Shown]:
 def with_predictions(pictures: Sequence[Shown], predicted: str, probability: str | None) -> list[Shown]:
     """The same with what a side column says that they are: right ones marked, wrong ones marked otherwise."""
     found = []
-    for each in pictures:
-        assert each.record is not None
-        side = each.record.side
+    for picture in pictures:
+        assert picture.record is not None
+        side = picture.record.side
         for name in (predicted, probability):
             if name is not None and name not in side:
                 raise NotFoundError(f"no record has a side column {name!r}{did_you_mean(name, side)}")
         said = side[predicted]
         if said is None:
-            found.append(each)
+            found.append(picture)
             continue
-        is_right = str(said) == each.label
+        is_right = str(said) == picture.label
         sure = None if probability is None or side[probability] is None else f"{float(side[probability]):.2f}"
-        below = None if is_right else f"is {each.label or 'unlabelled'}"
+        below = None if is_right else f"is {picture.label or 'unlabelled'}"
         if sure:
-            below = f"{sure}, {below}" if below else f"{sure}  {each.key.rpartition('/')[2]}"
+            below = f"{sure}, {below}" if below else f"{sure}  {picture.key.rpartition('/')[2]}"
         mark = "\u2713" if is_right else "\u2717"
-        found.append(replace(each, headline=f"{mark} {said}", below=below, mark=is_right))
+        found.append(replace(picture, headline=f"{mark} {said}", below=below, mark=is_right))
     return found
 
 

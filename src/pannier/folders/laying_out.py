@@ -211,11 +211,11 @@ def _laid_out_before(snapshot: State, snapshot_id: str, before: LaidOut) -> dict
 
 def _lay_out_attachments(snapshot: State, folder: Path) -> list[str]:
     attachments = attachments_at(snapshot)
-    for each in attachments:
-        path = folder / ATTACHMENTS / each.name
-        if not (path.is_file() and path.stat().st_size == each.byte_count and _is(path, each.sha256)):
-            each.save(path)
-    return [each.name for each in attachments]
+    for attachment in attachments:
+        path = folder / ATTACHMENTS / attachment.name
+        if not (path.is_file() and path.stat().st_size == attachment.byte_count and _is(path, attachment.sha256)):
+            attachment.save(path)
+    return [attachment.name for attachment in attachments]
 
 
 def _is(path: Path, sha256: str) -> bool:

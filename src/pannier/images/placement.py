@@ -61,13 +61,13 @@ def place(height: int, width: int, frame: Frame) -> Placement:
     """The placement of an upright picture of (height, width) on a canvas."""
     if frame.fit == "contain":
         scale = min(frame.view[0] / height, frame.view[1] / width)
-        axes = [_inner_axis(*each, scale) for each in _axes(height, width, frame)]
+        axes = [_inner_axis(*axis, scale) for axis in _axes(height, width, frame)]
     elif frame.fit in ("shortest", "longest"):
         scale = frame.side / (min if frame.fit == "shortest" else max)(height, width)
-        axes = [_scaled_axis(*each, scale) for each in _axes(height, width, frame)]
+        axes = [_scaled_axis(*axis, scale) for axis in _axes(height, width, frame)]
     else:
         covering = max(frame.view[0] / height, frame.view[1] / width) if frame.fit == "cover" else None
-        axes = [_covering_axis(*each, covering) for each in _axes(height, width, frame)]
+        axes = [_covering_axis(*axis, covering) for axis in _axes(height, width, frame)]
     (top, tall, rows, above), (left, wide, columns, before) = axes
     return Placement((top, left, tall, wide), (rows, columns, above, before))
 

@@ -17,6 +17,7 @@ from pannier.dealing.splits import Flags, deal
 from pannier.errors import SourceError
 from pannier.hashing import Hashes
 from pannier.images.near import near_links
+from pannier.kinds import LeftOutKind
 from pannier.packing.revision import Revision, both_sides
 from pannier.sources.rows import LeftOut
 from pannier.sources.rules import GROUP
@@ -25,6 +26,7 @@ from pannier.store.manifest import Manifest, names_there
 # the perceptual hashes of pictures that are stored, by their SHA-256
 Likeness = Callable[[Digests], Hashes]
 ClassCounts = Mapping[tuple[str | None, str | None], int]
+_Tied = tuple[LeftOutKind, str, str]
 
 
 @dataclass(frozen=True)
@@ -150,7 +152,7 @@ def _leave_out_ties(
     return revision.only(kept), reduced, is_open[kept]
 
 
-def _tied(revision: Revision, relations: _Relations, is_open: Flags, dealing: Dealing) -> dict[int, tuple[str, str, str]]:
+def _tied(revision: Revision, relations: _Relations, is_open: Flags, dealing: Dealing) -> dict[int, _Tied]:
     """By group that cannot be dealt: the kind of reason, the key of a record in it that has a split, and where that is."""
     splits: dict[int, dict[str, int]] = {}  # by group and split a row: of the manifest, or below 0 of the revision
     for group, split, row in zip(
@@ -160,7 +162,7 @@ def _tied(revision: Revision, relations: _Relations, is_open: Flags, dealing: De
     frozen_codes = [i for i, name in enumerate(revision.splits.names) if name in dealing.frozen]
     for row in np.flatnonzero(~is_open & np.isin(revision.splits.codes, frozen_codes)).tolist():
         splits.setdefault(int(relations.own[row]), {}).setdefault(revision.splits[row] or "", -1 - row)
-    tied = {}
+    tied: dict[int, _Tied] = {}
     for group, found in splits.items():
         frozen = sorted(set(found) & set(dealing.frozen))
         if frozen or (len(found) > 1 and not dealing.leaks_allowed):

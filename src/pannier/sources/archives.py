@@ -21,6 +21,7 @@ from typing import IO, Any
 
 from pannier.errors import PictureError, SourceError
 from pannier.images.facts import format_of
+from pannier.kinds import Refusal
 from pannier.sources.folders import HEAD_BYTES, file_stamp
 from pannier.sources.paths import (
     PathSource,
@@ -54,7 +55,7 @@ class Member:
     path: bytes
     byte_count: int
     place: Any
-    refusal: tuple[str, str] | None = None
+    refusal: Refusal | None = None
 
 
 class ArchiveSource(PathSource):
@@ -106,22 +107,28 @@ class ArchiveSource(PathSource):
         """The members that are pictures, or empty files that are named as one."""
         for member in self._opened.members():
             key = key_of(member.path)
-            excluded = patterns.refusal(key)
-            refusal = ("excluded", excluded) if excluded else member.refusal or _refusal(member)
-            below = next((name for name in member.path.split(b"/") if is_hidden(name)), None)
-            if refusal is None and below is not None:
-                refusal = hidden(member.path, is_folder=False)
+            refusal = self._refusal(member, key, patterns)
             if refusal is None:
-                try:
-                    head = self._opened.read(member.place, member.byte_count, HEAD_BYTES)
-                except _NOT_READABLE as error:
-                    refusal = ("unreadable", f"cannot be read out of the archive: {error}")
-                else:
-                    if format_of(head) or (not head and looks_like_picture(member.path)):
-                        yield member
-                        continue
-                    refusal = ("skipped", "not a picture")
-            self.passed.append(LeftOut(key, *refusal))
+                yield member
+            else:
+                self.passed.append(LeftOut(key, *refusal))
+
+    def _refusal(self, member: Member, key: str, patterns: Patterns) -> Refusal | None:
+        """Why a member is not brought in, if it is not."""
+        excluded = patterns.refusal(key)
+        if excluded:
+            return ("excluded", excluded)
+        refusal = member.refusal or _refusal(member)
+        if refusal is not None:
+            return refusal
+        if any(is_hidden(name) for name in member.path.split(b"/")):
+            return hidden(member.path, is_folder=False)
+        try:
+            head = self._opened.read(member.place, member.byte_count, HEAD_BYTES)
+        except _NOT_READABLE as error:
+            return ("unreadable", f"cannot be read out of the archive: {error}")
+        is_picture = format_of(head) or (not head and looks_like_picture(member.path))
+        return None if is_picture else ("skipped", "not a picture")
 
 
 class _Zip:
@@ -131,7 +138,7 @@ class _Zip:
     def members(self) -> Iterator[Member]:
         for info in self._file.infolist():
             if not info.is_dir():
-                refusal = ("unreadable", "it is encrypted") if info.flag_bits & 1 else None
+                refusal: Refusal | None = ("unreadable", "it is encrypted") if info.flag_bits & 1 else None
                 yield Member(_name(info.filename.replace("\\", "/")), info.file_size, info, refusal)
 
     def read(self, place: zipfile.ZipInfo, byte_count: int, most: int | None) -> bytes:
@@ -156,7 +163,9 @@ class _Tar:
         with tarfile.open(fileobj=self._file, mode="r:", errors="surrogateescape", encoding="utf-8") as archive:
             for info in archive:
                 if not info.isdir():
-                    kind = ("link", "a link in an archive") if info.issym() or info.islnk() else ("skipped", "not a file")
+                    kind: Refusal = (
+                        ("link", "a link in an archive") if info.issym() or info.islnk() else ("skipped", "not a file")
+                    )
                     place = (info.offset_data, tuple(info.sparse or ((0, info.size),)))
                     yield Member(_name(info.name), info.size, place, None if info.isreg() else kind)
 
@@ -199,7 +208,7 @@ def _name(name: str) -> bytes:
     return posixpath.normpath(name).encode("utf-8", "surrogateescape")
 
 
-def _refusal(member: Member) -> tuple[str, str] | None:
+def _refusal(member: Member) -> Refusal | None:
     """Paths that lead outside are not made harmless but refused, as are files beyond all measure."""
     if member.path.startswith((b"/", b"../")) or member.path == b".." or b"\0" in member.path:
         return ("unsafe", "its path leads outside the archive")

@@ -14,6 +14,7 @@ import pyarrow as pa
 
 from pannier.errors import NotFoundError, PictureError, SourceError, UsageError
 from pannier.images.facts import format_of
+from pannier.kinds import LeftOutKind
 from pannier.sources.laid_out import LaidOut, is_about_layout
 from pannier.sources.paths import (
     PathSource,
@@ -204,7 +205,7 @@ class _Walk:
             self._pass(entry.path, "unreadable", f"cannot be read: {error.strerror}")
         return None
 
-    def _pass(self, path: bytes, kind: str, reason: str) -> None:
+    def _pass(self, path: bytes, kind: LeftOutKind, reason: str) -> None:
         self._passed.append(LeftOut(shown_path(path, self._root), kind, reason))
 
 

@@ -86,7 +86,7 @@ def _path(
         return arrays_file(path, keep_splits=keep_splits)
     if ending == ".toml":
         entries = read_source_file(path)
-        return Several([_part(Path(each.path), each.reading, keep_splits, each.name, each.rules) for each in entries])
+        return Several([_part(Path(entry.path), entry.reading, keep_splits, entry.name, entry.rules) for entry in entries])
     endings = ", ".join((*TABLE_ENDINGS, *archives.ENDINGS, *arrays.ENDINGS, ".toml"))
     raise UsageError(f"{path} is a file of a kind that is no source: a folder is, or a file that ends in {endings}")
 

@@ -14,6 +14,7 @@ import pyarrow as pa
 
 from pannier.columns import NAMES
 from pannier.errors import SourceError, UsageError
+from pannier.kinds import Refusal
 from pannier.sources.rows import ROWS_AT_ONCE, LeftOut
 
 SCHEMA = pa.schema(
@@ -63,9 +64,9 @@ class Patterns:
     def refusal(self, path: str) -> str | None:
         """Why a path is not looked at, or None where it is."""
         if self.include and not self._included.match_file(path):
-            return "no `include` names it"
+            return "no pattern takes it in"
         if self.exclude and self._excluded.match_file(path):
-            return "left out by `exclude`"
+            return "left out by a pattern"
         return None
 
     @cached_property
@@ -175,7 +176,7 @@ def is_hidden(name: bytes) -> bool:
     return name.startswith(b".") or name.lower() in _SYSTEM_NAMES
 
 
-def hidden(name: bytes, *, is_folder: bool) -> tuple[str, str]:
+def hidden(name: bytes, *, is_folder: bool) -> Refusal:
     """(kind, reason) for leaving a hidden one out: it is told where it could have been pictures."""
     is_told = is_folder or looks_like_picture(name)
     return ("hidden" if is_told else "skipped", "hidden, or the system's own")

@@ -11,6 +11,7 @@ import pyarrow as pa
 
 from pannier.columns import NameColumn
 from pannier.errors import SourceError
+from pannier.kinds import LeftOutKind
 
 ROWS_AT_ONCE = 4096
 
@@ -32,15 +33,10 @@ class FileStamp(NamedTuple):
 
 
 class LeftOut(NamedTuple):
-    """Something that is not brought in, and why: `kind` is a word, `reason` says more.
-
-    Kinds: "broken", "empty", "oversized", "unsupported", "unreadable", "missing", "link", "unsafe", "no label", "rule",
-    "excluded", "hidden"; of tables also "malformed" and "no picture"; "skipped" for no picture, "name" for a name that had
-    to be changed.
-    """
+    """Something that is not brought in, and why; `reason` says more than its `kind`."""
 
     key: str
-    kind: str
+    kind: LeftOutKind
     reason: str
 
 

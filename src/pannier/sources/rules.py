@@ -168,7 +168,7 @@ def choose_rows(source: Source, rules: Rules, table: Any | None = None) -> Chose
     for where in rules.where:
         holds = _truth(left.evaluate(where, "`where`"), where)
         out = keys.take(pa.array(left.numbers[~holds])).to_pylist()
-        reason = f"left out by `where` {where}"
+        reason = f"left out by the condition {where}"
         left_out += map(LeftOut._make, zip(out, repeat("rule"), repeat(reason)))
         left = left.only(holds)
         funnel.append((where, len(left.numbers)))

@@ -11,6 +11,7 @@ import numpy as np
 from pannier.choices import Unlabeled, checked_choice
 from pannier.errors import SourceError, UsageError, did_you_mean
 from pannier.hashing import fold, fold_each, text_hash
+from pannier.kinds import LeftOutKind
 from pannier.sources.rows import Chosen, LeftOut, Source, check_same_classes, classes_by_split
 from pannier.sources.rules import Rules, rows_without_label
 
@@ -60,7 +61,7 @@ def select(source: Source, rules: Rules, rows: Chosen, selection: Selection) -> 
         _refuse_other_classes(chosen, selection.classes)
     if selection.per_class is not None:
         rest = _beyond(chosen, selection.per_class, selection.seed)
-        chosen = _without(chosen, rest, "rule", f"beyond `per_class` {selection.per_class}", left_out)
+        chosen = _without(chosen, rest, "rule", f"beyond {selection.per_class} of its class", left_out)
     if (source.fixed_splits or rules.split_by) and not selection.allow_missing_classes:
         classes = classes_by_split(chosen)
         if len(classes) > 1:
@@ -81,7 +82,7 @@ def examples(items: list[LeftOut]) -> str:
     return shown + (f"; and {len(items) - 3} more" if len(items) > 3 else "")
 
 
-def _without(chosen: Chosen, rows: Any, kind: str, reason: str, left_out: list[LeftOut]) -> Chosen:
+def _without(chosen: Chosen, rows: Any, kind: LeftOutKind, reason: str, left_out: list[LeftOut]) -> Chosen:
     if not len(rows):
         return chosen
     left_out += [LeftOut(key, kind, reason) for key in chosen.keys.take(rows).to_pylist()]
@@ -95,7 +96,7 @@ def _only(chosen: Chosen, wanted: Sequence[str], left_out: list[LeftOut]) -> Cho
             raise UsageError(f"`only_classes` {name}: the source has no such class{did_you_mean(name, sorted(there))}")
     flags = np.array([*(name in wanted for name in chosen.labels.names), False], bool)
     others = np.flatnonzero(~flags[chosen.labels.codes] & (chosen.labels.codes >= 0))
-    return _without(chosen, others, "rule", "its class is none of `only_classes`", left_out)
+    return _without(chosen, others, "rule", "its class is none of those wanted", left_out)
 
 
 def _refuse_other_classes(chosen: Chosen, classes: Sequence[str]) -> None:

@@ -191,15 +191,15 @@ class _Surveying:
         members: dict[int, list[int]] = defaultdict(list)
         for row in rows.tolist():
             members[int(groups[row])].append(row)
-        for each in members.values():
-            keys = whole.keys.take(each[:4]).to_pylist()
-            text = (" ~ " if kinds[2].startswith("near") else " = ").join(keys) + (" ..." if len(each) > 4 else "")
-            two_labels, two_splits = (len({names[row] for row in each}) > 1 for names in (whole.labels, whole.splits))
+        for alike in members.values():
+            keys = whole.keys.take(alike[:4]).to_pylist()
+            text = (" ~ " if kinds[2].startswith("near") else " = ").join(keys) + (" ..." if len(alike) > 4 else "")
+            two_labels, two_splits = (len({names[row] for row in alike}) > 1 for names in (whole.labels, whole.splits))
             for kind, holds in zip(kinds, (two_labels, two_splits, True), strict=True):
                 if holds:
                     self.problems.add(kind, text)
                     if kind != "doubled":
-                        self.suspects += [(kind, self._rows[row]) for row in each[:4]]
+                        self.suspects += [(kind, self._rows[row]) for row in alike[:4]]
 
     def _compare_near(self, whole: Chosen, numbers: Rows, near: int) -> None:
         """Near doubles among different pictures; constant ones look like nothing else."""
@@ -252,7 +252,10 @@ class _Surveying:
         findings.sizes = Counter((height, width) for height, width in sizes.tolist())
         findings.formats, findings.modes = Counter(self._formats), Counter(self._modes)
         self._compare_class_sizes(findings)
-        findings.problems, findings.suspects = self.problems.problems(), [self._suspected(*each) for each in self.suspects]
+        findings.problems, findings.suspects = (
+            self.problems.problems(),
+            [self._suspected(*suspect) for suspect in self.suspects],
+        )
         if hasattr(source, "stray_blanks"):
             findings.columns = column_facts(source.table(), source.stray_blanks)
             findings.notes = list(getattr(source, "notes", []))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 from collections.abc import Sequence
+from typing import Any
 
 import pyarrow as pa
 
@@ -30,7 +31,7 @@ def publish_left_out(storage: Storage, items: Sequence[LeftOut]) -> str | None:
     return name
 
 
-def read_left_out(storage: Storage, name: str | None) -> list[dict[str, str]]:
+def read_left_out(storage: Storage, name: str | None) -> list[dict[str, Any]]:
     if name is None:
         return []
     file = left_out_file(name)
@@ -40,5 +41,5 @@ def read_left_out(storage: Storage, name: str | None) -> list[dict[str, str]]:
         raise DamageError(f"{file} is missing", file=file) from None
     if digest(content) != name:
         raise DamageError(f"{file} is damaged: its digest is not its name", file=file)
-    rows: list[dict[str, str]] = pa.ipc.open_file(content).read_all().to_pylist()
+    rows: list[dict[str, Any]] = pa.ipc.open_file(content).read_all().to_pylist()
     return rows

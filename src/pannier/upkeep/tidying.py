@@ -140,7 +140,7 @@ class _Tidying:
     def _kept_snapshots(self) -> Referenced:
         """What names, readers and age keep, and all that those descend from."""
         there = set(self._store.snapshot_ids())
-        read = {each for lease in self._readers for each in lease.snapshots} & there
+        read = {snapshot for lease in self._readers for snapshot in lease.snapshots} & there
         young = {each for each in there if age_in_seconds(self._storage, each, self._clock) < self._seconds}
         return referenced(self._storage, names_by_snapshot(self._store).keys() | read | young)
 
@@ -166,8 +166,8 @@ class _Tidying:
         """Manifests, lists and attached files that no kept snapshot names, once they are old enough."""
         named = kept.files()
         for snapshot_id in kept.documents:
-            for each in read_annotations(self._storage, snapshot_id):
-                named |= {attachment.file for attachment in each.attachments}
+            for annotation in read_annotations(self._storage, snapshot_id):
+                named |= {attachment.file for attachment in annotation.attachments}
         for folder, kind in _IMMUTABLE.items():
             for name in self._storage.list(folder):
                 file = f"{folder}/{name}"

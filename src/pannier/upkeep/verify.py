@@ -270,7 +270,10 @@ class _Verification:
                 file = annotation_file(snapshot_id, number)
                 try:
                     found = read_annotation(self._storage, snapshot_id, number)
-                    files |= {each.sha256: f"{each.name} of snapshot {snapshot_id[:12]}" for each in found.attachments}
+                    files |= {
+                        attachment.sha256: f"{attachment.name} of snapshot {snapshot_id[:12]}"
+                        for attachment in found.attachments
+                    }
                 except StoreError as error:
                     yield Finding(file, str(error), f"what was added to snapshot {snapshot_id[:12]}", FROM_COPY)
 

@@ -113,10 +113,10 @@ def read_annotation(storage: Storage, snapshot_id: str, number: int) -> Annotati
 
 def attachments_of(storage: Storage, documents: Sequence[Document]) -> list[Attachment]:
     """Attachments as a document tells of them. Raises DamageError for names that lead elsewhere, which no writer gives."""
-    for each in documents:
-        if not _SHA256.fullmatch(str(each["sha256"])) or _path_within(str(each["name"])) != each["name"]:
-            raise DamageError(f"attachment {each['name']!r} is damaged: its name leads elsewhere; bring back a whole store")
-    return [Attachment(each["name"], each["sha256"], each["byte_count"], storage) for each in documents]
+    for document in documents:
+        if not _SHA256.fullmatch(str(document["sha256"])) or _path_within(str(document["name"])) != document["name"]:
+            raise DamageError(f"attachment {document['name']!r} is damaged: its name leads elsewhere")
+    return [Attachment(document["name"], document["sha256"], document["byte_count"], storage) for document in documents]
 
 
 def annotations_at(state: State) -> list[Annotation]:
@@ -148,7 +148,7 @@ def all_attachments(frozen: Sequence[Attachment], added: Sequence[Annotation]) -
     for annotation in added:
         for name in annotation.detached:
             found.pop(name, None)
-        found |= {each.name: each for each in annotation.attachments}
+        found |= {attachment.name: attachment for attachment in annotation.attachments}
     return [found[name] for name in sorted(found)]
 
 

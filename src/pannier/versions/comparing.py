@@ -20,6 +20,7 @@ from pannier.errors import PictureError, UsageError
 from pannier.hashing import text_hash
 from pannier.images.facts import MAX_PIXELS
 from pannier.images.near import USUAL_DISTANCE
+from pannier.kinds import ChangeKind
 from pannier.machine import usable_cores
 from pannier.sources.checking import Checker, Checking
 from pannier.sources.opening import as_source
@@ -65,7 +66,7 @@ class Side:
         assert self.source is not None
         with Checker(self.source, Checking(usable_cores(), MAX_PIXELS)) as checker:
             outcomes = checker.check_all(iter(self._source_rows(rows)))
-            return [0 if isinstance(each, LeftOut) else each.perceptual_hash for each in outcomes]
+            return [0 if isinstance(outcome, LeftOut) else outcome.perceptual_hash for outcome in outcomes]
 
     def _source_rows(self, rows: Rows) -> list[Row]:
         table = self.manifest.take(rows, ["number", "key", "byte_count"])
@@ -77,7 +78,7 @@ class Compared:
     """A record that differs: what became of it, and how it was before; drawable on a sheet."""
 
     key: str
-    kind: str
+    kind: ChangeKind
     label: str | None
     split: str | None
     label_before: str | None

@@ -13,10 +13,11 @@ import pyarrow.compute as pc
 
 from pannier.columns import NameColumn, Rows, differs, digests_of
 from pannier.dealing.splits import Flags
+from pannier.kinds import ChangeKind
 from pannier.store.content import BUCKET_SHIFT, BUCKETS
 from pannier.store.manifest import Manifest, names_there, rows_there
 
-KINDS = ("added", "removed", "changed", "relabelled", "moved", "described")
+KINDS: tuple[ChangeKind, ...] = ("added", "removed", "changed", "relabelled", "moved", "described")
 
 
 @dataclass(frozen=True)
@@ -41,7 +42,7 @@ class Difference:
         return not (len(self.added) or len(self.gone) or len(self.rows))
 
     @property
-    def kinds(self) -> list[str]:
+    def kinds(self) -> list[ChangeKind]:
         """What became of each of `rows`: the first that holds of changed, relabelled, moved, described."""
         flags = zip(self.is_other_picture.tolist(), self.is_relabelled.tolist(), self.is_moved.tolist(), strict=True)
         return [
@@ -55,7 +56,7 @@ class Difference:
         none = ~(self.is_other_picture | self.is_relabelled | self.is_moved)
         numbers = (len(self.added), len(self.gone))
         flags = (self.is_other_picture, self.is_relabelled, self.is_moved, none)
-        return dict(zip(KINDS, (*numbers, *(int(each.sum()) for each in flags)), strict=True))
+        return dict(zip(KINDS, (*numbers, *(int(flag.sum()) for flag in flags)), strict=True))
 
     def change_counts(self) -> list[list[Any]]:
         """As a snapshot's document has them: [kind, label, split, records], of removed records as they were before."""

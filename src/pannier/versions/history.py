@@ -112,7 +112,7 @@ def _step(
         document["counts"],
         names.get(snapshot_id, []),
         all_facts(document["facts"], added),
-        [each.name for each in all_attachments(frozen, added)],
+        [attachment.name for attachment in all_attachments(frozen, added)],
     )
 
 

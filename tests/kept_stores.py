@@ -1,6 +1,6 @@
 """Stores as versions of Pannier wrote them, kept as files: `python -m tests.kept_stores` keeps one of this version.
 
-Done once for each version of the format; what was kept is never written again. Today's code must read them all.
+Done once for each version of the format, once that is frozen; until then version 1 is written anew when it changes.
 """
 
 from __future__ import annotations

@@ -13,6 +13,7 @@ import threading
 import time
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -24,7 +25,9 @@ from pannier.feed.order import shuffled
 from pannier.feed.plan import make_plan
 from pannier.hashing import fold, text_hash
 from pannier.images.chance import draw
-from tests.conftest import fill
+from pannier.images.prepare import Preparation
+from tests.conftest import draw as drawn_picture
+from tests.conftest import encoded, fill
 
 TREATMENT = pannier.Treatment(24, flip="both")
 
@@ -278,6 +281,32 @@ def test_impossible_options_are_refused_at_once(packed: pannier.Snapshot, option
         packed.feed("train", TREATMENT, **options)
     with pytest.raises(UsageError, match="seed"):
         packed.feed("train", TREATMENT, seed=-1)
+
+
+def test_records_that_an_allocator_serves_are_prepared_on_heavy_lanes_alone(
+    tmp_path: Path, store: pannier.Store, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """PNG, GIF and progressive JPEG, small and large, beside plain JPEG that planned buffers hold."""
+    folder = fill(tmp_path / "a", 8)
+    large = drawn_picture(7, 700, 900)
+    for name, kind, options in (("l.png", "png", {}), ("p.jpg", "jpeg", {"progressive": True}), ("g.gif", "gif", {})):
+        (folder / "twill" / name).write_bytes(encoded(large, kind, **options))
+    (folder / "twill" / "plain.jpg").write_bytes(encoded(drawn_picture(7, 350, 450), "jpeg"))
+    snapshot = store.pack(folder).snapshot
+    prepared: list[tuple[bool, str]] = []
+    into = Preparation.into
+
+    def watched(self: Preparation, data: Any, facts: Any, *rest: Any) -> None:
+        allocates = facts.format != "jpeg" or facts.progressive
+        prepared.append((allocates, threading.current_thread().name.rpartition("-")[0]))
+        into(self, data, facts, *rest)
+
+    monkeypatch.setattr(Preparation, "into", watched)
+    with snapshot.feed(None, TREATMENT, batch_size=4, workers=2) as feed:
+        assert feed.plan.heavy_lanes >= 1
+        assert sum(len(batch) for batch in feed) == len(snapshot)
+    assert sorted(set(prepared)) == [(False, "pannier-worker"), (True, "pannier-lane")]
+    assert sum(allocates for allocates, _ in prepared) == 6
 
 
 def needs(batch_size: int = 32, heavy: int = 0) -> Needs:

@@ -234,6 +234,15 @@ def test_stats_are_saved_with_what_they_are_of(
         pannier.Treatment(8).measured(snapshot, None)
 
 
+def test_measuring_mean_and_deviation_keeps_the_limit_and_the_workers(packed: pannier.Snapshot) -> None:
+    treatment = pannier.Treatment(24)
+    with pytest.raises(pannier.LimitError):
+        treatment.measured(packed, "train", memory_limit="1MiB")
+    with pytest.raises(pannier.UsageError, match="workers"):
+        treatment.measured(packed, "train", workers=0)
+    assert treatment.measured(packed, "train", workers=1, memory_limit="24MiB") == treatment.measured(packed, "train")
+
+
 def test_a_new_treatment_file_is_explained(tmp_path: Path, run: Callable[..., Any]) -> None:
     path = tmp_path / "new.toml"
     ended = run("treatment", path, "--new")

@@ -286,12 +286,12 @@ def test_impossible_options_are_refused_at_once(packed: pannier.Snapshot, option
 def test_records_that_an_allocator_serves_are_prepared_on_heavy_lanes_alone(
     tmp_path: Path, store: pannier.Store, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """PNG, GIF and progressive JPEG, small and large, beside plain JPEG that planned buffers hold."""
+    """PNG, GIF and progressive JPEG, small and large, beside a plain JPEG in planned buffers that are as large."""
     folder = fill(tmp_path / "a", 8)
     large = drawn_picture(7, 700, 900)
     for name, kind, options in (("l.png", "png", {}), ("p.jpg", "jpeg", {"progressive": True}), ("g.gif", "gif", {})):
         (folder / "twill" / name).write_bytes(encoded(large, kind, **options))
-    (folder / "twill" / "plain.jpg").write_bytes(encoded(drawn_picture(7, 350, 450), "jpeg"))
+    (folder / "twill" / "plain.jpg").write_bytes(encoded(drawn_picture(7, 1300, 1300), "jpeg"))
     snapshot = store.pack(folder).snapshot
     prepared: list[tuple[bool, str]] = []
     into = Preparation.into
@@ -302,7 +302,7 @@ def test_records_that_an_allocator_serves_are_prepared_on_heavy_lanes_alone(
         into(self, data, facts, *rest)
 
     monkeypatch.setattr(Preparation, "into", watched)
-    with snapshot.feed(None, TREATMENT, batch_size=4, workers=2) as feed:
+    with snapshot.feed(None, pannier.Treatment(700), batch_size=4, workers=2) as feed:
         assert feed.plan.heavy_lanes >= 1
         assert sum(len(batch) for batch in feed) == len(snapshot)
     assert sorted(set(prepared)) == [(False, "pannier-worker"), (True, "pannier-lane")]

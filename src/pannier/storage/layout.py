@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 FORMAT_FILE = "pannier.json"
 SHARDS, INDEX = "shards", "index"
 MANIFESTS, SNAPSHOTS, LEFT_OUT = "manifests", "snapshots", "left-out"
@@ -24,6 +26,7 @@ ARROW, JSON = ".arrow", ".json"
 CANVAS_FILE = "canvas.json"
 
 
+@lru_cache(4096)  # asked for every picture that is read
 def shard_file(name: str) -> str:
     return f"{SHARDS}/{name}{ARROW}"
 

@@ -112,30 +112,27 @@ class PictureReader:
 
     def read_into(self, buffer: memoryview, place: Place) -> None:
         """Fills the buffer, which is as long as the picture. Raises ReadError."""
-        try:
-            self._read(buffer, place.shard, place.offset, place)
-        except NotFoundError:
-            self._read_elsewhere(buffer, place)
-
-    def _read_elsewhere(self, buffer: memoryview, place: Place) -> None:
-        """The same where the shard is gone: tidying may have moved the picture into another since it was looked up."""
-        found = PictureIndex(self._storage).find(np.frombuffer(place.sha256, np.uint8).reshape(1, 32))
-        try:
-            if found.segment[0] < 0 or found.length[0] != place.length:
-                raise NotFoundError(place.shard)
-            self._read(buffer, found.shards[found.segment[0]], int(found.offset[0]), place)
-        except NotFoundError:
-            raise ReadError(_damaged("its shard is missing")) from None
-
-    def _read(self, buffer: memoryview, shard: str, offset: int, place: Place) -> None:
+        shard, offset, length, crc32, _, _ = place
         try:
             got = self._reader.read_into(shard_file(shard), offset, buffer)
+        except NotFoundError:
+            got = self._read_elsewhere(buffer, place)
         except StoreError as error:
             raise ReadError(_damaged(f"it cannot be read ({error})")) from error
-        if got != place.length:
+        if got != length:
             raise ReadError(_damaged("the shard is cut short"))
-        if crc32_of(buffer) != place.crc32:
+        if crc32_of(buffer) != crc32:
             raise ReadError(_damaged("its bytes are not what was packed"))
+
+    def _read_elsewhere(self, buffer: memoryview, place: Place) -> int:
+        """Where the shard is gone, tidying may have moved the picture into another since it was looked up."""
+        found = PictureIndex(self._storage).find(np.frombuffer(place.sha256, np.uint8).reshape(1, 32))
+        if found.segment[0] < 0 or found.length[0] != place.length:
+            raise ReadError(_damaged("its shard is missing"))
+        try:
+            return self._reader.read_into(shard_file(found.shards[found.segment[0]]), int(found.offset[0]), buffer)
+        except NotFoundError:
+            raise ReadError(_damaged("its shard is missing")) from None
 
     def close(self) -> None:
         self._reader.close()

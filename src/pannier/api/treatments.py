@@ -59,8 +59,8 @@ class Treatment(treatment.Treatment):
         Population statistics over all pixels of the fixed part, padding too, exact; bounds as of a feed. Raises
         TreatmentError for a channel that is constant, LimitError.
         """
-        found = measure_values(snapshot, split, self, workers=workers, memory_limit=memory_limit)
-        return found.treatment(type(self))
+        statistics = measure_values(snapshot, split, self, workers=workers, memory_limit=memory_limit)
+        return statistics.treatment(type(self))
 
     def _repr_html_(self) -> str:
         return of_treatment(self)

@@ -5,8 +5,11 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import pannier
 from pannier.cli.options import AsJson, FactsOption, Store, option
 from pannier.cli.terminal import plural, print_json, print_table
+from pannier.errors import UsageError
+from pannier.units import show_bytes
 
 if TYPE_CHECKING:
     from pannier.api.objects import Snapshot
@@ -25,14 +28,11 @@ def annotate(
     """Add facts and files to a snapshot, each as an entry of its own: who, when. Alone: list them.
 
     [dim]$[/dim] pannier annotate swatches.store@spring --fact accuracy=0.93 --fact run=weave-3
-
     [dim]$[/dim] pannier annotate swatches.store --attach run-3.npz --as results/run-3.npz
     """
-    from pannier.api.objects import open as open_snapshot
-    from pannier.errors import UsageError
     from pannier.store.facts import read_facts
 
-    snapshot = open_snapshot(store)
+    snapshot = pannier.open(store)
     names = as_ or [Path(file).name for file in attach or []]
     if len(names) != len(attach or []) or len(set(names)) < len(names):
         raise UsageError("give each --attach an --as of its own, in the same order, or none of them one")
@@ -54,8 +54,6 @@ def annotate(
 
 
 def _list(snapshot: Snapshot, json: bool) -> None:
-    from pannier.units import show_bytes
-
     files = [
         {"name": attachment.name, "sha256": attachment.sha256, "byte_count": attachment.byte_count}
         for attachment in snapshot.attachments

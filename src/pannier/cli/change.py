@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
+import pannier
 from pannier.cli.options import (
     NOTHING,
     AsJson,
@@ -57,10 +58,8 @@ def change(
     [dim]$[/dim] pannier change swatches.store --shares train=80,val=20 --seed 3
     [dim]$[/dim] pannier change swatches.store --as-of spring --note "back to the first season"
     """
-    from pannier.api.objects import open_store
-
     options: dict[str, Any] = {"note": note, "facts": fact, "preview": preview, **what, **dealing}
-    result = open_store(store).change(**options)
+    result = pannier.open_store(store).change(**options)
     print_json(result.to_dict()) if json else _print(result, is_preview=preview)
     return 0
 

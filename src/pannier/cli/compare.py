@@ -27,16 +27,15 @@ def compare(
     """What differs between two snapshots, of one store or two, a docket or a folder.
 
     [dim]$[/dim] pannier compare swatches.store@spring swatches.store --figure differences.png
-
     [dim]$[/dim] pannier compare swatches.docket swatches/ --fail-on-change
     """
     from pannier.versions.comparing import compare as look
 
-    found = look(before, after, store=store)
-    print_json(found.to_dict()) if json else _print(found, count)
+    comparison = look(before, after, store=store)
+    print_json(comparison.to_dict()) if json else _print(comparison, count)
     if figure:
-        _draw(found, figure)
-    return 1 if fail_on_change and not found.is_same else 0
+        _draw(comparison, figure)
+    return 1 if fail_on_change and not comparison.is_same else 0
 
 
 def _print(found: Comparison, count: int) -> None:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import pannier
 from pannier.cli.options import AsJson, Store, argument, option
 from pannier.cli.terminal import plural, print_json, progress_bar
+from pannier.units import show_bytes
 
 
 def copy(
@@ -15,15 +17,13 @@ def copy(
     """Bring a snapshot with its history into another store: only what that lacks. Interrupted, it goes on.
 
     [dim]$[/dim] pannier copy swatches.store /mnt/mill/swatches.store
-
     [dim]$[/dim] pannier copy swatches.store@spring weave.store --track spring-weaves
     """
-    from pannier.api.objects import open_or_create, open_store
+    from pannier.api.objects import open_or_create
     from pannier.storage.opening import parted_address
-    from pannier.units import show_bytes
 
     path, name = parted_address(store)
-    here = open_store(path)
+    here = pannier.open_store(path)
     here.resolve(name)
     with progress_bar("copy") as progress:
         done = here.copy(name, open_or_create(other), track=track, progress=progress)

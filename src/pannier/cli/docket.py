@@ -6,6 +6,7 @@ import os
 import sys
 from typing import Literal
 
+import pannier
 from pannier.cli.options import NO_TREATMENT, LabelAs, Last, Split, Store, Subset, TreatmentOptions, option, takes_treatment
 
 
@@ -25,15 +26,13 @@ def docket(
     """Write a docket to standard output: with it and the store, anyone gets the same batches.
 
     [dim]$[/dim] pannier docket swatches.store@spring --treatment cloth.toml --seed 7 --split train > weave.docket
-
     [dim]$[/dim] pannier feed --docket weave.docket
     """
-    from pannier.api.objects import open as open_snapshot
     from pannier.versions.docket import relative_to
 
-    snapshot = open_snapshot(store)
+    snapshot = pannier.open(store)
     treated = treatment.treatment(snapshot) if treatment.are_said else None
-    found = snapshot.docket(
+    docket_ = snapshot.docket(
         treated,
         store=store_as or relative_to(snapshot.store.path.absolute(), os.getcwd()),
         split=split,
@@ -44,5 +43,5 @@ def docket(
         subset=subset,
         label_as=label_as,
     )
-    sys.stdout.write(found.text())
+    sys.stdout.write(docket_.text())
     return 0

@@ -5,11 +5,11 @@ from __future__ import annotations
 import os
 import sys
 
+from pannier.errors import PannierError
+
 
 def main(arguments: list[str] | None = None) -> None:
     """Runs a command and ends the process with its exit status: 0 done, 1 the data, 2 the call, 130 interrupted."""
-    from pannier.errors import PannierError
-
     try:
         status = _run(sys.argv[1:] if arguments is None else arguments)
     except PannierError as error:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+import pannier
 from pannier import choices
 from pannier.cli.options import (
     NO_TREATMENT,
@@ -19,6 +20,8 @@ from pannier.cli.options import (
     takes_treatment,
 )
 from pannier.cli.terminal import plural, print_json, progress_bar
+from pannier.errors import UsageError
+from pannier.units import show_bytes
 
 if TYPE_CHECKING:
     from pannier.api.objects import Snapshot
@@ -48,10 +51,7 @@ def export(
     [dim]$[/dim] pannier export swatches.store --table labels.csv
     [dim]$[/dim] pannier export swatches.store small/ --size 96 --encode png
     """
-    from pannier.api.objects import open as open_snapshot
-    from pannier.errors import UsageError
-
-    snapshot = open_snapshot(store)
+    snapshot = pannier.open(store)
     if table is not None:
         print(f"{plural(_table(snapshot, table, split, where), 'record')} in {table}.")
         return 0
@@ -102,8 +102,6 @@ def _prepared(
 
 
 def print_laid_out(result: LayOutResult) -> None:
-    from pannier.units import show_bytes
-
     parts = [f"{plural(result.written, 'picture')} written, {show_bytes(result.byte_count)}"]
     parts += [f"{result.kept:,} there already"] if result.kept else []
     parts += [f"{result.removed:,} removed"] if result.removed else []

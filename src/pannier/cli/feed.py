@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from typing import TYPE_CHECKING, Any
 
+import pannier
 from pannier import choices
 from pannier.cli.options import (
     NO_TREATMENT,
@@ -25,6 +26,8 @@ from pannier.cli.options import (
     text,
 )
 from pannier.cli.terminal import Bar, live_bar, plural, print_facts, print_json
+from pannier.errors import SourceError, UsageError
+from pannier.units import show_bytes
 
 if TYPE_CHECKING:
     from pannier.api.objects import Feed
@@ -66,9 +69,7 @@ def feed(
 
     [dim]$[/dim] pannier feed swatches.store --split train --size 96 --batch-size 32 --memory-limit 128MiB
     [dim]$[/dim] pannier feed --docket weave.docket
-
     [dim]$[/dim] pannier feed swatches.store --split train --treatment cloth.toml --describe
-
     [dim]$[/dim] pannier feed swatches.store --split train --size 96 --expect "shape=32x3x96x96,dtype=float32,range=0..1"
     """
     from pannier.measuring.memory import fix_map_threshold
@@ -109,26 +110,23 @@ def _fed(feed: Feed, epochs: int, hasher: Any) -> dict[str, Any]:
 
 def _describe(feed: Feed, expect: str | None, json: bool) -> int:
     """The first batch in words, and whether it is as expected: 1 where it is not."""
-    from pannier.errors import SourceError
     from pannier.feed.describing import describe, unmet
 
     batch = next(iter(feed), None)
     if batch is None:
         raise SourceError("there is no batch to describe: no record is left to feed")
-    found = describe(feed, batch)
-    problems = unmet(found, expect) if expect is not None else []
+    description = describe(feed, batch)
+    problems = unmet(description, expect) if expect is not None else []
     if json:
-        print_json({name: getattr(found, name) for name in found.__dataclass_fields__} | {"unmet": problems})
+        print_json({name: getattr(description, name) for name in description.__dataclass_fields__} | {"unmet": problems})
     else:
-        _print_description(feed, found, len(batch))
+        _print_description(feed, description, len(batch))
         if expect is not None:
             print("\n" + ("\n".join(f"not as expected: {problem}" for problem in problems) or "as expected"))
     return 1 if problems else 0
 
 
 def _print_description(feed: Feed, found: Description, count: int) -> None:
-    from pannier.units import show_bytes
-
     classes = len(feed.snapshot.classes)
     shown = [f"{label or 'no label'} {n}" for label, n in found.labels[:8]]
     more = f" and {len(found.labels) - 8} more" if len(found.labels) > 8 else ""
@@ -152,8 +150,6 @@ def _opened(
 ) -> Feed:
     """The feed of a store, or of a docket."""
     from pannier.api.objects import from_docket
-    from pannier.api.objects import open as open_snapshot
-    from pannier.errors import UsageError
 
     said = {name: value for name, value in options.items() if value is not None}
     if docket is not None:
@@ -164,7 +160,7 @@ def _opened(
         return from_docket(docket, store=store_hint, **said)
     if store is None:
         raise UsageError("name a store, or a docket with --docket FILE")
-    snapshot = open_snapshot(store)
+    snapshot = pannier.open(store)
     made = treatment.treatment(snapshot, workers=options.get("workers"), memory_limit=options["memory_limit"])
     return snapshot.feed(said.pop("split", None), made, **said)
 
@@ -206,8 +202,6 @@ def _facts(feed: Feed, first: dict[str, Any], peak_bytes: int) -> dict[str, Any]
 
 
 def _print(facts: dict[str, Any]) -> None:
-    from pannier.units import show_bytes
-
     plan, batch = facts["plan"], facts["batch"]
     limit = "unlimited" if plan["limit_bytes"] is None else f"of {show_bytes(plan['limit_bytes'])}"
     threads = plural(plan["workers"], "worker")

@@ -20,6 +20,7 @@ from pannier.cli.options import (
     texts,
 )
 from pannier.cli.terminal import live_bar, plural, print_json, print_wrapped
+from pannier.units import show_bytes
 
 if TYPE_CHECKING:
     from pannier.sources.gathering.gather import Gathered
@@ -66,8 +67,6 @@ def gather(
     with live_bar("gather", "looking for links") as bar:
 
         def step(done: int, total: int, byte_count: int) -> None:
-            from pannier.units import show_bytes
-
             if bar:
                 rate = done / max(bar.elapsed, 0.1)
                 bar.show(done, total, lambda: f"{rate:,.1f} pictures/s, {show_bytes(byte_count)}")
@@ -79,7 +78,6 @@ def gather(
 
 def _print(result: Gathered) -> None:
     from pannier.sources.gathering.links import without_credentials_in
-    from pannier.units import show_bytes
 
     for where, count in result.funnel:
         print(f"{plural(count, 'row')} left by --where {where}")

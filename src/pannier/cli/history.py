@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+import pannier
 from pannier.cli.options import AsJson, Figure, Store, argument, flag, option
 from pannier.cli.terminal import drawing, plural, print_json, print_table
 
@@ -24,14 +25,12 @@ def history(
     """The snapshots of a track, newest first, and what each changed; or every snapshot that changed one record.
 
     [dim]$[/dim] pannier history swatches.store --figure history.png
-
     [dim]$[/dim] pannier history swatches.store twill/0042.jpg
     """
-    from pannier.api.objects import open_store
     from pannier.storage.opening import parted_address
 
     path, name = parted_address(store)
-    opened = open_store(path)
+    opened = pannier.open_store(path)
     if key is not None:
         found = opened.history(name, key=key)
         print_json([step.to_dict() for step in found]) if json else _print_record(key, found[:count])

@@ -5,8 +5,10 @@ from __future__ import annotations
 import os
 from typing import TYPE_CHECKING, Any
 
+import pannier
 from pannier.cli.options import AsJson, Figure, argument, option, read_size, ready
 from pannier.cli.terminal import drawing, print_json, print_table
+from pannier.errors import UsageError
 
 if TYPE_CHECKING:
     from pannier.api.treatments import Treatment
@@ -27,10 +29,8 @@ def look(
     """One picture through every step of a treatment: what is seen, and the numbers. Or many random variations of it.
 
     [dim]$[/dim] pannier look swatches.store twill/0042.jpg --treatment cloth.toml
-
     [dim]$[/dim] pannier look swatches.store twill/0042.jpg --treatment cloth.toml --times 12 --figure times.png
     """
-    from pannier.errors import UsageError
     from pannier.figures.look import draw_look
     from pannier.images.seen import drawn_words, stages, varied
 
@@ -57,32 +57,26 @@ def look(
 
 def _picture(store: str, key: str | None) -> tuple[bytes, str, Any, Any]:
     """Bytes, name, what gives the crop box for a treatment, and the snapshot if it is one's record."""
-    from pannier.api.objects import open as open_snapshot
-    from pannier.errors import UsageError
-
     if key is None:
         if os.path.isdir(store) or not os.path.exists(store):
             raise UsageError(f"{store} is no picture: name a record's key behind a store, or a picture's file")
         with open(store, "rb") as file:
             return file.read(), os.path.basename(store), lambda treatment: None, None
-    snapshot = open_snapshot(store)
+    snapshot = pannier.open(store)
     record = snapshot[key]
     return record.bytes(), record.key, record.box, snapshot
 
 
 def _treatments(files: list[str], sizes: list[str]) -> list[Treatment]:
     """A treatment for each file, or for each size; every file at every size where both are given."""
-    from pannier.api.treatments import Treatment
-    from pannier.errors import UsageError
-
     if not files and not sizes:
         raise UsageError("say through which treatment: --treatment FILE, or --size")
     told = [read_size(size) for size in sizes]
     if not files:
-        return [Treatment(size) for size in told]
+        return [pannier.Treatment(size) for size in told]
     if not told:
-        return [Treatment.from_file(file) for file in files]
-    return [Treatment.from_file(file, size=size) for file in files for size in told]
+        return [pannier.Treatment.from_file(file) for file in files]
+    return [pannier.Treatment.from_file(file, size=size) for file in files for size in told]
 
 
 def _names(files: list[str], sizes: list[str]) -> list[str]:
@@ -122,7 +116,6 @@ def _show_variations(
     pictures: list[Any], words: list[list[tuple[str, str]]], epoch: int, title: str, path: str, json: bool
 ) -> int:
     """What was drawn for each of the variations, in numbers and on a grid."""
-    from pannier.errors import UsageError
     from pannier.figures.look import draw_variations
 
     if not pictures:

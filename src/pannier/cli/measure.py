@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+import pannier
 from pannier.cli.options import (
     NO_TREATMENT,
     NOTHING,
@@ -21,6 +22,8 @@ from pannier.cli.options import (
     text,
 )
 from pannier.cli.terminal import drawing, live_bar, plural, print_json, print_table, print_wrapped
+from pannier.errors import UsageError
+from pannier.units import show_bytes
 
 if TYPE_CHECKING:
     from pannier.measuring.sweep import Measurement, Trial
@@ -53,17 +56,15 @@ def measure(
 
     [dim]$[/dim] pannier measure swatches.store --size 96 --workers 1,2 --memory-limit 64MiB,128MiB,none
     """
-    from pannier.api.objects import open as open_snapshot
-    from pannier.errors import UsageError
     from pannier.figures.measurement import draw_measurement
     from pannier.measuring.sweep import measure as sweep
 
     counts = workers.split(",")
     if not all(count.strip().isdigit() for count in counts):
         raise UsageError(f"--workers {workers}: write numbers, as 1,2,4")
-    snapshot = open_snapshot(store)
+    snapshot = pannier.open(store)
     with live_bar("measure") as bar:
-        found = sweep(
+        measurement = sweep(
             snapshot,
             treatment.treatment(snapshot),
             split or measured_split(snapshot),
@@ -72,16 +73,14 @@ def measure(
             progress=(lambda done, total: bar.show(done, total, lambda: "rounds")) if bar else None,
             **how,
         )
-    print_json(found.to_dict()) if json else _print(found)
+    print_json(measurement.to_dict()) if json else _print(measurement)
     if figure:
         with drawing(figure, "figure"):
-            draw_measurement(found, figure)
-    return 0 if any(trial.status == "ok" for trial in found.trials) else 1
+            draw_measurement(measurement, figure)
+    return 0 if any(trial.status == "ok" for trial in measurement.trials) else 1
 
 
 def _print(found: Measurement) -> None:
-    from pannier.units import show_bytes
-
     header = ["workers", "limit", "pictures/s", "10-90 %", "of ceiling", "peak memory"]
     rows = []
     for trial in [*found.ceiling, *found.trials]:
@@ -109,7 +108,5 @@ def _print(found: Measurement) -> None:
 
 
 def _cell(trial: Trial) -> str:
-    from pannier.units import show_bytes
-
     limit = "no limit" if trial.memory_limit_bytes is None else show_bytes(trial.memory_limit_bytes)
     return f"{plural(trial.workers, 'worker')}, {limit}"

@@ -10,7 +10,9 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+import pannier
 from pannier import choices
+from pannier.errors import UsageError
 
 if TYPE_CHECKING:
     from pannier.api.objects import Snapshot
@@ -102,9 +104,7 @@ class TreatmentOptions:
 
     def as_said(self) -> Treatment:
         """The treatment that they describe together; its mean and std may not be known yet."""
-        from pannier.api.treatments import Treatment
-
-        return Treatment.from_file(self.file, **self.fields) if self.file else Treatment(**self.fields)
+        return pannier.Treatment.from_file(self.file, **self.fields) if self.file else pannier.Treatment(**self.fields)
 
     def treatment(self, snapshot: Snapshot, **bounds: Any) -> Treatment:
         """The same, ready for that snapshot; `bounds` are workers and memory_limit, for measuring."""
@@ -192,8 +192,6 @@ takes_dealing = takes("dealing", _DEALING, "Splits")
 
 
 def read_size(text: str | None) -> int | tuple[int, int] | None:
-    from pannier.errors import UsageError
-
     if text is None:
         return None
     sides = text.lower().split("x")

@@ -34,6 +34,7 @@ from pannier.cli.terminal import (
     print_table,
     progress_bar,
 )
+from pannier.units import read_bytes, show_bytes
 
 if TYPE_CHECKING:
     from pannier.api.objects import PackResult
@@ -88,7 +89,6 @@ def pack(
     [dim]$[/dim] pannier pack heap/ swatches.store --label-pattern "{label}_loom{loom}_{number}" --group-by loom
     """
     from pannier.api.objects import bring_in
-    from pannier.units import read_bytes
 
     how["shard_bytes"] = read_bytes(how.pop("shard_size"))
     with progress_bar("pack") as progress:
@@ -130,8 +130,6 @@ def _told(result: PackResult) -> str:
 
 
 def _print(result: PackResult, store: str) -> None:
-    from pannier.units import show_bytes
-
     snapshot = result.snapshot
     print_funnel(result.rows, result.funnel)
     if not result.is_new:

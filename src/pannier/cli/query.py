@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 from typing import Any
 
+import pannier
 from pannier.cli.options import AsJson, Store, argument, flag, option
 from pannier.cli.terminal import plural, print_json, print_table
 
@@ -22,20 +23,17 @@ def query(
     """Ask the records of a snapshot, or of two, in SQL. Nothing else on this machine can be read by it.
 
     [dim]$[/dim] pannier query swatches.store "SELECT label, count(*) AS n FROM records GROUP BY label ORDER BY n"
-
     [dim]$[/dim] pannier query swatches.store "SELECT key FROM records WHERE predicted <> label" --csv
     """
-    from pannier.api.objects import open as open_snapshot
-
-    found = open_snapshot(store).query(sql, after=open_snapshot(after) if after else None)
+    table = pannier.open(store).query(sql, after=pannier.open(after) if after else None)
     if csv:
         from pyarrow import csv as writer
 
-        writer.write_csv(found, sys.stdout.buffer)
+        writer.write_csv(table, sys.stdout.buffer)
     elif json:
-        print_json([{name: _plain(value) for name, value in row.items()} for row in found.to_pylist()])
+        print_json([{name: _plain(value) for name, value in row.items()} for row in table.to_pylist()])
     else:
-        _print(found, count)
+        _print(table, count)
     return 0
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
+import pannier
 from pannier.cli.options import (
     NO_TREATMENT,
     AsJson,
@@ -18,6 +19,8 @@ from pannier.cli.options import (
     takes_treatment,
 )
 from pannier.cli.terminal import plural, print_facts, print_json, print_table, progress_bar
+from pannier.errors import UsageError
+from pannier.units import show_bytes
 
 if TYPE_CHECKING:
     from pannier.feed.rendering import Rendered, RenderPlan
@@ -42,8 +45,6 @@ def render(
     [dim]$[/dim] pannier render swatches.store --treatment cloth.toml
     [dim]$[/dim] pannier render swatches.store --list
     """
-    from pannier.api.objects import open as open_snapshot
-    from pannier.errors import UsageError
     from pannier.feed.rendering import plan_rendering
     from pannier.feed.rendering import render as make
 
@@ -51,7 +52,7 @@ def render(
         return _kept(store, drop, json)
     if not treatment.are_said:
         raise UsageError("say through which treatment: --treatment FILE, or --size")
-    snapshot = open_snapshot(store)
+    snapshot = pannier.open(store)
     through = treatment.as_said()
     plan = plan_rendering(snapshot, through, split=split, cap=cap)
     if not json:
@@ -69,12 +70,10 @@ def render(
 
 def _kept(store: str, drop: str | None, json: bool) -> int:
     """What is rendered, or that one of them goes."""
-    from pannier.api.objects import open_store
     from pannier.feed.rendering import drop_rendering, list_renderings
     from pannier.storage.opening import parted_address
-    from pannier.units import show_bytes
 
-    storage = open_store(parted_address(store)[0]).storage
+    storage = pannier.open_store(parted_address(store)[0]).storage
     if drop is not None:
         freed = drop_rendering(storage, drop)
         print_json({"freed_bytes": freed}) if json else print(f"dropped {drop}: {show_bytes(freed)} freed")
@@ -85,8 +84,6 @@ def _kept(store: str, drop: str | None, json: bool) -> int:
 
 
 def _print_list(found: list[Rendered]) -> None:
-    from pannier.units import show_bytes
-
     if not found:
         print("nothing is rendered in this store")
         return
@@ -102,8 +99,6 @@ def _print_list(found: list[Rendered]) -> None:
 
 
 def _print_plan(plan: RenderPlan, preview: bool) -> None:
-    from pannier.units import show_bytes
-
     canvas = "x".join(map(str, plan.shape[1:]))
     channels = "1 channel" if plan.shape[0] == 1 else f"{plan.shape[0]} channels"
     cap = "" if plan.cap_bytes is None else f" of {show_bytes(plan.cap_bytes)}"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Literal
 
+import pannier
 from pannier.cli.options import (
     NO_TREATMENT,
     Figure,
@@ -18,6 +19,7 @@ from pannier.cli.options import (
     takes_treatment,
 )
 from pannier.cli.terminal import drawing, plural
+from pannier.errors import UsageError
 
 if TYPE_CHECKING:
     from pannier.api.objects import Feed
@@ -50,11 +52,10 @@ def sheet(
     [dim]$[/dim] pannier sheet swatches.store --split train --treatment cloth.toml --batch 3 --epoch 1
     [dim]$[/dim] pannier sheet swatches.store --where "predicted <> label" --predicted predicted --probability sure
     """
-    from pannier.api.objects import open as open_snapshot
     from pannier.figures.sheet import choose_records, draw_sheet, with_predictions
 
     _check(treated, treatment.are_said, batch, predicted, probability)
-    snapshot = open_snapshot(store)
+    snapshot = pannier.open(store)
     made = treatment.treatment(snapshot) if treatment.are_said else None
     if batch is not None:
         feed = snapshot.feed(split, made, subset=subset, where=where, seed=seed, batch_size=batch_size)
@@ -87,8 +88,6 @@ def _as_made(records: list[Record], treatment: Treatment | None) -> list[Shown]:
 
 
 def _check(treated: bool, has_treatment: bool, batch: int | None, predicted: str | None, probability: str | None) -> None:
-    from pannier.errors import UsageError
-
     if probability is not None and predicted is None:
         raise UsageError("--probability goes with --predicted COLUMN, whose values it is about")
     if treated and not has_treatment:

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
+import pannier
 from pannier.cli.options import AsJson, Figure, Store, argument, option
 from pannier.cli.terminal import count_table, drawing, print_facts, print_json, print_left_out, print_table
+from pannier.units import show_bytes
 
 if TYPE_CHECKING:
     from pannier.api.objects import Record, Snapshot
@@ -21,12 +23,9 @@ def show(
     """A snapshot: classes by splits, sizes, ids; or one record.
 
     [dim]$[/dim] pannier show swatches.store --figure counts.png
-
     [dim]$[/dim] pannier show swatches.store twill/0042.jpg
     """
-    from pannier.api.objects import open as open_snapshot
-
-    snapshot = open_snapshot(store)
+    snapshot = pannier.open(store)
     if key is not None:
         record = snapshot[key]
         print_json(record.to_dict()) if json else _print_record(record)
@@ -54,7 +53,6 @@ def _steps_of(split: str, records: int, batch_size: int) -> dict[str, Any]:
 
 def _print_snapshot(snapshot: Snapshot, steps: list[dict[str, Any]]) -> None:
     from pannier.sources.rows import LeftOut
-    from pannier.units import show_bytes
 
     heights, widths = snapshot.manifest.column("height"), snapshot.manifest.column("width")
     sizes = f"{widths.min()} to {widths.max()} wide, {heights.min()} to {heights.max()} high" if len(snapshot) else "-"
@@ -101,8 +99,6 @@ def _about_dealing(snapshot: Snapshot) -> list[tuple[str, str]]:
 
 
 def _print_record(record: Record) -> None:
-    from pannier.units import show_bytes
-
     pixels = record.picture()  # so that damage is seen
     print_facts(
         [

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+import pannier
 from pannier.cli.options import (
     NO_TREATMENT,
     AsJson,
@@ -18,6 +19,7 @@ from pannier.cli.options import (
     takes_treatment,
 )
 from pannier.cli.terminal import drawing, print_json, print_table, progress_bar
+from pannier.errors import UsageError
 
 if TYPE_CHECKING:
     from pannier.feed.statistics import Statistics
@@ -37,28 +39,24 @@ def stats(
     """Mean, deviation, extremes and histogram of a split by channel, through a treatment's very size, fit, color and tone.
 
     [dim]$[/dim] pannier stats swatches.store --split train --treatment cloth.toml --save
-
     [dim]$[/dim] pannier stats swatches.store --split train --size 96 --figure values.png
     """
-    from pannier.api.objects import open as open_snapshot
-    from pannier.api.treatments import Treatment
-    from pannier.errors import UsageError
     from pannier.feed.statistics import measure_values
 
     if save and treatment.file is None:
         raise UsageError("--save needs a file to put them into: --treatment FILE")
-    snapshot = open_snapshot(store)
+    snapshot = pannier.open(store)
     through = treatment.as_said()
     chosen = split if split is not None else measured_split(snapshot)
     with progress_bar("stats") as bar:
-        found = measure_values(snapshot, chosen, through, workers=workers, memory_limit=memory_limit, progress=bar)
-    print_json(found.to_dict()) if json else _print(found)
+        statistics = measure_values(snapshot, chosen, through, workers=workers, memory_limit=memory_limit, progress=bar)
+    print_json(statistics.to_dict()) if json else _print(statistics)
     if save and treatment.file:
-        found.treatment(Treatment).save(treatment.file)
+        statistics.treatment(pannier.Treatment).save(treatment.file)
         if not json:
             print(f'\n{treatment.file} has them, with values = "standard"')
     if figure:
-        _draw(found, figure, f"{snapshot.store.path.name}, {chosen or 'all records'}: values by channel")
+        _draw(statistics, figure, f"{snapshot.store.path.name}, {chosen or 'all records'}: values by channel")
     return 0
 
 

@@ -18,6 +18,7 @@ from pannier.cli.terminal import (
     print_wrapped,
     progress_bar,
 )
+from pannier.units import show_bytes
 
 if TYPE_CHECKING:
     from pannier.sources.findings import Findings, Problem
@@ -66,8 +67,6 @@ def survey(
 
 
 def _print(findings: Findings) -> None:
-    from pannier.units import show_bytes
-
     if findings.columns:
         _print_table(findings)
     print(f"{findings.source}: {plural(findings.pictures, 'usable picture')}, {show_bytes(findings.byte_count)}\n")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import pannier
 from pannier.cli.options import AsJson, Note, Store, argument, flag, option
 from pannier.cli.track import told_or_moved
 
@@ -18,15 +19,13 @@ def tag(
     """Give a snapshot a name that stays. Every step of a tag is recorded. Alone: list them.
 
     [dim]$[/dim] pannier tag swatches.store spring
-
     [dim]$[/dim] pannier tag swatches.store@3f9ac1 spring --yes --note "two labels put right"
     """
-    from pannier.api.objects import open_store
     from pannier.storage.opening import parted_address
     from pannier.versions.naming import add_tag
 
     path, at = parted_address(store)
-    opened = open_store(path)
+    opened = pannier.open_store(path)
     if tag is None or delete or rename:
         return told_or_moved("tag", opened, tag, rename, delete, yes, note, "the snapshot stays", json)
     snapshot = add_tag(opened, tag, at, note=note, move=yes)

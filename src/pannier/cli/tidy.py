@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections import Counter
 from typing import TYPE_CHECKING
 
+import pannier
 from pannier.cli.options import AsJson, argument, flag, option
 from pannier.cli.terminal import live_bar, plural, print_json, print_table, print_wrapped
+from pannier.units import show_bytes
 
 if TYPE_CHECKING:
     from pannier.upkeep.tidying import Tidied
@@ -23,14 +25,11 @@ def tidy(
     History is kept: what a track or a tag leads to stays, and what a running writer or reader needs.
 
     [dim]$[/dim] pannier tidy swatches.store
-
     [dim]$[/dim] pannier tidy swatches.store --older-than 2w --yes
     """
-    from pannier.api.objects import open_store
-
     with live_bar("tidy", "looking what is referenced") as bar:
         step = None if bar is None else lambda done, total: bar.show(done, total, lambda: "")
-        result = open_store(store).tidy(older_than=older_than, apply=yes, progress=step)
+        result = pannier.open_store(store).tidy(older_than=older_than, apply=yes, progress=step)
     if json:
         print_json(result.to_dict())
         return 0
@@ -39,8 +38,6 @@ def tidy(
 
 
 def _print(result: Tidied, store: str, older_than: str) -> None:
-    from pannier.units import show_bytes
-
     if not result.going:
         print(f"Nothing to tidy: all that is older than {older_than} is in use.")
     else:

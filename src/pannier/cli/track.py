@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
+import pannier
 from pannier.cli.options import AsJson, Note, Store, argument, flag, option
 from pannier.cli.terminal import print_json, print_table
+from pannier.errors import UsageError
 
 if TYPE_CHECKING:
     from pannier.store.state import OpenedStore
@@ -25,17 +27,14 @@ def track(
     A track that is there is brought up only where the snapshot descends from it; otherwise what differs is listed.
 
     [dim]$[/dim] pannier track swatches.store trial
-
     [dim]$[/dim] pannier track swatches.store@trial main
-
     [dim]$[/dim] pannier track swatches.store trial --delete --yes
     """
-    from pannier.api.objects import open_store
     from pannier.storage.opening import parted_address
     from pannier.versions.naming import start_track
 
     path, at = parted_address(store)
-    opened = open_store(path)
+    opened = pannier.open_store(path)
     stays = "its snapshots stay until pannier tidy removes them"
     if track is None or delete or rename:
         return told_or_moved("track", opened, track, rename, delete, yes, note, stays, json)
@@ -60,7 +59,6 @@ def told_or_moved(
     json: bool,
 ) -> int:
     """What tracks and tags have in common: lists them, or renames or deletes one."""
-    from pannier.errors import UsageError
     from pannier.versions import naming
 
     names = opened.tracks if kind == "track" else opened.tags

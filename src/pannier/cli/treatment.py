@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import pannier
 from pannier.cli.options import AsJson, argument, flag
 from pannier.cli.terminal import print_json
 
@@ -14,27 +15,25 @@ def treatment(
     """A treatment in words: steps, sizes, costs; with --new a commented file to begin with.
 
     [dim]$[/dim] pannier treatment cloth.toml --new
-
     [dim]$[/dim] pannier treatment cloth.toml
     """
-    from pannier.api.treatments import Treatment
     from pannier.images.treatment_file import write_new
 
     if new:
         write_new(file)
-    found = Treatment.from_file(file)
+    loaded = pannier.Treatment.from_file(file)
     if json:
-        digests = {"identity": found.identity, "fixed_part": found.fixed_part, "varying_part": found.varying_part}
-        frame = found.frame
+        digests = {"identity": loaded.identity, "fixed_part": loaded.fixed_part, "varying_part": loaded.varying_part}
+        frame = loaded.frame
         around = {
             "canvas": list(frame.canvas),
             "view": list(frame.view),
-            "shape": list(found.shape),
-            "varies": list(found.varies),
+            "shape": list(loaded.shape),
+            "varies": list(loaded.varies),
         }
-        print_json(found.model_dump(mode="json") | around | digests)
+        print_json(loaded.model_dump(mode="json") | around | digests)
         return 0
     if new:
         print(f"{file} is written; change it, and look: pannier look STORE KEY --treatment {file}\n")
-    print(found.explain())
+    print(loaded.explain())
     return 0

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 from pannier.cli.options import AsJson, argument, flag, option
 from pannier.cli.terminal import live_bar, plural, print_json, print_wrapped
+from pannier.units import show_bytes
 
 if TYPE_CHECKING:
     from pannier.upkeep.findings import Finding
@@ -27,10 +28,8 @@ def verify(
     Exit status 1 where something is damaged. What an ended writer left lying about is information.
 
     [dim]$[/dim] pannier verify swatches.store
-
     [dim]$[/dim] pannier verify swatches.store --repair-from /mnt/mill/swatches.store
     """
-    from pannier.units import show_bytes
     from pannier.upkeep.verify import verify as look
 
     with live_bar("verify") as bar:

@@ -38,8 +38,8 @@ class MillHandler(BaseHTTPRequestHandler):
         if is_hasty:
             self.answer(429, b"one after another, please", "text/plain", {"Retry-After": "1"})
             return
-        found = _SWATCH.fullmatch(self.path)
-        picture = self._picture(*found.groups()) if found else None
+        match = _SWATCH.fullmatch(self.path)
+        picture = self._picture(*match.groups()) if match else None
         if picture is None:
             self.answer(404, b"never photographed", "text/plain")
         else:

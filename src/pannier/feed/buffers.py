@@ -59,11 +59,11 @@ class FreeSlots:
 
     def get(self) -> Slot | None:
         """The next slot; waits for one."""
-        found = self._queue.get()
-        if isinstance(found, _Watch):
-            self._lent.pop(id(found), None)
-            return found.slot
-        return found
+        item = self._queue.get()
+        if isinstance(item, _Watch):
+            self._lent.pop(id(item), None)
+            return item.slot
+        return item
 
     def empty(self) -> bool:
         return self._queue.empty()

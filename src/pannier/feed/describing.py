@@ -66,28 +66,28 @@ def describe(feed: Feed, batch: Batch) -> Description:
 
 def _warnings(feed: Feed, batch: Batch, flat: Any) -> list[str]:
     assert feed.treatment is not None
-    found = []
+    warnings = []
     images, count = batch.images, len(batch)
     if not np.isfinite(flat).all():
-        found.append("some values are not numbers (NaN or infinite)")
+        warnings.append("some values are not numbers (NaN or infinite)")
     names = set(batch.names)
     if len(names) == 1 and count > 1 and len(feed.state.classes) > 1:
         reason = "" if feed.shuffle else ": it is not shuffled"
-        found.append(f"all {count} labels are {next(iter(names)) or 'missing'}{reason}")
+        warnings.append(f"all {count} labels are {next(iter(names)) or 'missing'}{reason}")
     if None in names:
-        found.append(f"{batch.names.count(None)} of {count} pictures have no label")
+        warnings.append(f"{batch.names.count(None)} of {count} pictures have no label")
     if images.dtype != np.uint8 and float(images.max()) > 32:
         ends = f"{float(images.min()):.4g} to {float(images.max()):.4g}"
-        found.append(f'{images.dtype} values from {ends}: most models want values = "unit", "signed" or "standard"')
+        warnings.append(f'{images.dtype} values from {ends}: most models want values = "unit", "signed" or "standard"')
     constant = [key for key, image in zip(batch.keys, images, strict=True) if image.min() == image.max()]
     if constant:
-        found.append(f"{len(constant)} of {count} pictures are one color: {', '.join(constant[:3])}")
+        warnings.append(f"{len(constant)} of {count} pictures are one color: {', '.join(constant[:3])}")
     if feed.treatment.values == "standard" and np.isfinite(flat).all():
         mean, std = flat.mean(axis=0), flat.std(axis=0)
         if np.abs(mean).max() > _STANDARD_MEAN or std.min() < _STANDARD_STD[0] or std.max() > _STANDARD_STD[1]:
             spread = f"mean {mean[np.abs(mean).argmax()]:.2f} and std {std.min():.2f} to {std.max():.2f}"
-            found.append(f"standardized values have {spread}: are mean and std those of these pictures?")
-    return found
+            warnings.append(f"standardized values have {spread}: are mean and std those of these pictures?")
+    return warnings
 
 
 def unmet(description: Description, expected: str) -> list[str]:

@@ -170,13 +170,13 @@ def _rendered(job: FeedJob, state: State, rows: Rows) -> tuple[Rendering | None,
     if job.treatment is None or job.rendered is False or job.to_canvas:
         return None, none
     rendering = rendering_of(state.storage, job.treatment)
-    found = none if rendering is None else rendering.has(identities_of(state.manifest, rows, job.treatment))
-    if job.rendered and not found.all():
+    is_rendered = none if rendering is None else rendering.has(identities_of(state.manifest, rows, job.treatment))
+    if job.rendered and not is_rendered.all():
         raise NotFoundError(
-            f"{len(rows) - int(found.sum()):,} of {len(rows):,} pictures are not rendered through this fixed part: "
+            f"{len(rows) - int(is_rendered.sum()):,} of {len(rows):,} pictures are not rendered through this fixed part: "
             "render them first, or leave `rendered` out"
         )
-    return (rendering if found.any() else None), found
+    return (rendering if is_rendered.any() else None), is_rendered
 
 
 def _settings(plan: Plan, needs: Needs, heavy: np.ndarray[Any, Any], job: FeedJob) -> Settings:

@@ -143,17 +143,17 @@ def _fill(
 
 def list_renderings(storage: Storage) -> list[Rendered]:
     """All renderings of a store."""
-    found = renderings(storage)
-    return [Rendered(each.digest, each.about, each.count(), each.byte_count()) for each in found]
+    kept = renderings(storage)
+    return [Rendered(each.digest, each.about, each.count(), each.byte_count()) for each in kept]
 
 
 def drop_rendering(storage: Storage, digest: str) -> int:
     """Takes a rendering away, by the first digits of its digest: how many bytes that frees. Raises UsageError."""
-    found = [rendering for rendering in renderings(storage) if rendering.digest.startswith(digest)]
-    if len(found) != 1 or len(digest) < 4:
+    matching = [rendering for rendering in renderings(storage) if rendering.digest.startswith(digest)]
+    if len(matching) != 1 or len(digest) < 4:
         there = ", ".join(rendering.digest[:12] for rendering in renderings(storage)) or "none"
         raise UsageError(f"{digest!r} is not the beginning (4 or more digits) of one rendering's digest; there is {there}")
-    return found[0].drop()
+    return matching[0].drop()
 
 
 def fixed_only(treatment: Treatment) -> Treatment:

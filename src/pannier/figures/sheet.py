@@ -99,7 +99,7 @@ def treated(records: Sequence[Record], treatment: Treatment) -> list[Shown]:
 
 def with_predictions(pictures: Sequence[Shown], predicted: str, probability: str | None) -> list[Shown]:
     """The same with what a side column says that they are: right ones marked, wrong ones marked otherwise."""
-    found = []
+    marked = []
     for picture in pictures:
         assert picture.record is not None
         side = picture.record.side
@@ -108,7 +108,7 @@ def with_predictions(pictures: Sequence[Shown], predicted: str, probability: str
                 raise NotFoundError(f"no record has a side column {name!r}{did_you_mean(name, side)}")
         said = side[predicted]
         if said is None:
-            found.append(picture)
+            marked.append(picture)
             continue
         is_right = str(said) == picture.label
         sure = None if probability is None or side[probability] is None else f"{float(side[probability]):.2f}"
@@ -116,8 +116,8 @@ def with_predictions(pictures: Sequence[Shown], predicted: str, probability: str
         if sure:
             below = f"{sure}, {below}" if below else f"{sure}  {picture.key.rpartition('/')[2]}"
         mark = "\u2713" if is_right else "\u2717"
-        found.append(replace(picture, headline=f"{mark} {said}", below=below, mark=is_right))
-    return found
+        marked.append(replace(picture, headline=f"{mark} {said}", below=below, mark=is_right))
+    return marked
 
 
 class Drawable(Protocol):

@@ -156,7 +156,7 @@ def _known(snapshot: State, before: LaidOut | None, wanted: dict[str, bytes]) ->
 
 def _files_in(folder: Path, known: list[dict[str, bytes]]) -> set[str]:
     """The pictures in it, and what is known by its path; what else lies there is let alone."""
-    found: set[str] = set()
+    paths: set[str] = set()
     for root, _, names in os.walk(folder):
         relative = os.path.relpath(root, folder)
         below = "" if relative == "." else relative.replace(os.sep, "/") + "/"
@@ -167,8 +167,8 @@ def _files_in(folder: Path, known: list[dict[str, bytes]]) -> set[str]:
             elif not is_about_layout(path.split("/")) and (
                 any(path in each for each in known) or looks_like_picture(os.fsencode(name))
             ):
-                found.add(path)
-    return found
+                paths.add(path)
+    return paths
 
 
 def _hashed(folder: Path, paths: Sequence[str], workers: int) -> dict[str, bytes]:

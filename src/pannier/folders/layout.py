@@ -63,7 +63,7 @@ def _unlike(paths: Iterable[str], keys: list[str]) -> list[str]:
     """Each path, numbered where another has it; those that are their key keep it, so that most stay as they are."""
     wanted = list(paths)
     taken = {path.casefold() for path, key in zip(wanted, keys, strict=True) if path == key}
-    found = []
+    unlike = []
     for path, key in zip(wanted, keys, strict=True):
         number, free = 1, path
         while (free.casefold() in taken and free != key) or is_about_layout(free.split("/")):
@@ -71,5 +71,5 @@ def _unlike(paths: Iterable[str], keys: list[str]) -> list[str]:
             stem, dot, ending = path.rpartition(".")
             free = f"{stem}-{number}{dot}{ending}" if dot and "/" not in ending else f"{path}-{number}"
         taken.add(free.casefold())
-        found.append(free)
-    return found
+        unlike.append(free)
+    return unlike

@@ -89,7 +89,7 @@ def _share(draws: Hashes) -> Array:
 def draw_numbers(treatment: Treatment, key_hashes: Hashes, seed: int, epoch: int) -> dict[str, Drawn]:
     """Every random step's numbers for these records."""
     start = fold_each(fold(seed, epoch), key_hashes)
-    found: dict[str, Drawn] = {}
+    by_step: dict[str, Drawn] = {}
     for name in treatment.varies:
         step = getattr(treatment, name, None)
         hashes = fold_more(start, text_hash(name))
@@ -99,7 +99,7 @@ def draw_numbers(treatment: Treatment, key_hashes: Hashes, seed: int, epoch: int
 
         if name == "flip":
             bits = np.array(flips(key_hashes, seed, epoch, treatment.flip, treatment.flip_chance), np.int64)
-            found[name] = Drawn(bits != 0, bits[:, None])
+            by_step[name] = Drawn(bits != 0, bits[:, None])
             continue
         chance = 1.0 if step is None else step.chance
         active = shares(1, 0)[:, 0] < chance
@@ -121,8 +121,8 @@ def draw_numbers(treatment: Treatment, key_hashes: Hashes, seed: int, epoch: int
             numbers = np.zeros((len(key_hashes), 1))
         else:
             numbers = np.array(fold_more(hashes, 1).tolist(), object).reshape(-1, 1)  # of an own step: its seed
-        found[name] = Drawn(active, numbers)
-    return found
+        by_step[name] = Drawn(active, numbers)
+    return by_step
 
 
 def _scaled(shares: Array, pair: tuple[float, float], *, by_factor: bool = False) -> Array:
@@ -232,8 +232,8 @@ def _homographies(moved: Array, height: int, width: int) -> Array:
             left[:, row, place], left[:, row, place + 1], left[:, row, place + 2] = x, y, 1
             left[:, row, 6], left[:, row, 7] = -x * goal, -y * goal
             right[:, row, 0] = goal
-    found = np.linalg.solve(left, right)[:, :, 0]
-    return np.column_stack([found, np.ones(count)]).reshape(count, 3, 3)
+    solved = np.linalg.solve(left, right)[:, :, 0]
+    return np.column_stack([solved, np.ones(count)]).reshape(count, 3, 3)
 
 
 def ratios_of(treatment: Treatment, matrices: Array) -> Array:
@@ -259,11 +259,11 @@ def _windows(treatment: Treatment, matrices: Array, ratios: Array) -> list[Windo
     high = (np.floor(places.max(axis=2) + 0.5) + reach + 1).astype(np.int64)
     tall, wide = treatment.frame.canvas
     inside = ((low >= 0) & (high <= np.array([wide, tall]))).all(axis=1).tolist()
-    found: list[Window] = []
+    windows: list[Window] = []
     for (left, top), (right, bottom), is_inside in zip(low.tolist(), high.tolist(), inside, strict=True):
         window = (top, left, bottom - top, right - left)
-        found.append(window if is_inside else _clipped(window, (tall, wide), treatment.border))
-    return found
+        windows.append(window if is_inside else _clipped(window, (tall, wide), treatment.border))
+    return windows
 
 
 def _clipped(window: Window, canvas: tuple[int, int], border: str) -> Window:
@@ -349,8 +349,8 @@ def _entries(treatment: Treatment, name: str, drawn: Drawn) -> list[tuple[str, A
     step = getattr(treatment, name, None)
     rows = drawn.numbers.tolist()
     if isinstance(step, Erase):
-        found = [_blotted(step, row, treatment.size) for row in rows]
-        return [(name, each) if done else None for each, done in zip(found, drawn.active.tolist(), strict=True)]
+        entries = [_blotted(step, row, treatment.size) for row in rows]
+        return [(name, each) if done else None for each, done in zip(entries, drawn.active.tolist(), strict=True)]
     key = name if step is not None else "own"
     values: list[Any] = [row[0] if len(row) == 1 else tuple(row) for row in rows]
     if step is None:

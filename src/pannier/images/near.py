@@ -45,8 +45,8 @@ def near_links(hashes: Hashes, distance: int, asked: int | None = None) -> Links
     np.minimum.at(first, numbers, np.arange(len(hashes)))
     equal = np.stack([first[numbers], np.arange(len(hashes))], axis=1)
     equal = equal[equal[:, 0] < (len(hashes) if asked is None else asked)]
-    found = first[_links(values, first < (len(hashes) if asked is None else asked), distance)]
-    return np.sort(np.concatenate([equal[equal[:, 0] < equal[:, 1]], found]), axis=1)
+    links = first[_links(values, first < (len(hashes) if asked is None else asked), distance)]
+    return np.sort(np.concatenate([equal[equal[:, 0] < equal[:, 1]], links]), axis=1)
 
 
 def turned(hashes: Hashes) -> list[Hashes]:
@@ -89,8 +89,8 @@ def _links(hashes: Hashes, is_asked: Any, distance: int) -> Links:
         masks = _masks(width, distance // (len(edges) - 1))
         in_order, room = hashes[order], np.empty((len(hashes), 2), np.int64)
         for queries in variants:
-            found = link_in_band(in_order, order, queries, asked, shift, width, starts, masks, distance, parents, room)
-            parts.append(room[:found].copy())
+            linked = link_in_band(in_order, order, queries, asked, shift, width, starts, masks, distance, parents, room)
+            parts.append(room[:linked].copy())
     return np.concatenate(parts)
 
 

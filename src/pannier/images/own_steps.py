@@ -72,18 +72,18 @@ def own_step(
 
 def registered(step: OwnStep) -> Registered:
     """The function behind a step. Raises TreatmentError where it, or this version of it, is not registered."""
-    found = _registered.get(step.name)
-    if found is None:
+    function = _registered.get(step.name)
+    if function is None:
         there = did_you_mean(step.name, _registered)
         raise TreatmentError(
             f"own step {step.name!r} is not registered{there}: first import the module that registers it (pannier.own_step)"
         )
-    if found.step != step:
+    if function.step != step:
         raise TreatmentError(
             f"own step {step.name!r}: the treatment names version {step.version} at {step.at!r}, registered is version "
-            f"{found.step.version} at {found.step.at!r}"
+            f"{function.step.version} at {function.step.at!r}"
         )
-    return found
+    return function
 
 
 def read_own(value: Any) -> Any:

@@ -96,25 +96,25 @@ def stages(
     facts = read_facts(data)
     check_pixels(facts)
     stored = np.ascontiguousarray(decode(data, facts, background=treatment.background))
-    found = [Stage("as stored", stored, stored)]
+    steps = [Stage("as stored", stored, stored)]
     turned = np.ascontiguousarray(upright(stored, facts.turn))
-    found.append(Stage("upright", turned, turned))
+    steps.append(Stage("upright", turned, turned))
     preparation = Preparation(treatment)
     if treatment.box is not None or treatment.trim is not None or treatment.own_at("decoded"):
         only_cut = Preparation(treatment.with_fields(**_raw(treatment), tone="none", tone_gamma=1.0))
-        found.append(_stage("cut", only_cut.pixels_of(data, facts, box)))
+        steps.append(_stage("cut", only_cut.pixels_of(data, facts, box)))
     if has_tone(treatment) or treatment.color == "gray":
         name = "evened out" if has_tone(treatment) else "gray"
-        found.append(_stage(name, preparation.pixels_of(data, facts, box)))
+        steps.append(_stage(name, preparation.pixels_of(data, facts, box)))
     fitted = Preparation(treatment.with_fields(**_raw(treatment))).one(data, box=box)
-    found.append(Stage("fitted", fitted, fitted))
-    found += [
+    steps.append(Stage("fitted", fitted, fitted))
+    steps += [
         Stage(f"augmented {i + 1}", each, each)
         for i, each in enumerate(varied(treatment, data, key, seed, epoch, times, box))
     ]
     final = preparation.one(data, box=box)
-    found.append(Stage("final", final, treatment.undo(final)))
-    return found
+    steps.append(Stage("final", final, treatment.undo(final)))
+    return steps
 
 
 def _stage(name: str, pixels: Array) -> Stage:

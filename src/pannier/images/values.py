@@ -72,10 +72,10 @@ def _rounded(pixels: Array) -> Array:
 
 def _nearest(images: Array, table: Array) -> Array:
     """The pixel whose value is nearest, the lowest of several."""
-    found = np.empty(images.shape, np.uint8)
+    pixels = np.empty(images.shape, np.uint8)
     for channel, row in enumerate(table):
         order = np.argsort(row, kind="stable")
         values = row[order]
         middles = (values[1:] + values[:-1]) / 2
-        found[..., channel] = order[np.searchsorted(middles, images[..., channel])]
-    return found
+        pixels[..., channel] = order[np.searchsorted(middles, images[..., channel])]
+    return pixels

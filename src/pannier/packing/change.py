@@ -68,8 +68,7 @@ class ChangeOptions(DealingOptions):
         said = (each.name for each in fields(self) if each.name not in beside and getattr(self, each.name) != each.default)
         also = next(said, None)
         if also:
-            name = also.strip("_").replace("_", "-")
-            raise UsageError(f"`as_of` brings all of an old snapshot back and goes alone, without `{name}`")
+            raise UsageError(f"`as_of` brings all of an old snapshot back and goes alone, without `{also}`")
 
 
 @dataclass(kw_only=True)
@@ -372,10 +371,10 @@ def _first(revision: Revision) -> list[tuple[str, str | None, str | None, str | 
     keys = revision.table.column("key").to_pylist()
     labels, splits = revision.before("label"), revision.before("split")
     order = sorted(range(len(keys)), key=lambda row: keys[row].encode())[:FIRST_ROWS]
-    found = [(keys[i], labels[i], revision.labels[i], splits[i], revision.splits[i]) for i in order]
+    first = [(keys[i], labels[i], revision.labels[i], splits[i], revision.splits[i]) for i in order]
     gone = revision.manifest.take(revision.gone[:FIRST_ROWS], ["key", "label", "split"]).to_pylist()
-    found += [(row["key"], row["label"], None, row["split"], None) for row in gone]
-    return found[:FIRST_ROWS]
+    first += [(row["key"], row["label"], None, row["split"], None) for row in gone]
+    return first[:FIRST_ROWS]
 
 
 def _keyed(source: Any | None) -> Any | None:

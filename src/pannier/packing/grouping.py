@@ -139,9 +139,9 @@ def _leave_out_ties(
     tied = _tied(revision, relations, is_open, dealing)
     kept = np.ones(len(revision), bool)
     for row in np.flatnonzero(is_open).tolist() if tied else ():
-        found = tied.get(int(relations.own[row]))
-        if found is not None:
-            kind, key, where = found
+        tie = tied.get(int(relations.own[row]))
+        if tie is not None:
+            kind, key, where = tie
             revision.left_out.append(LeftOut(revision.key(row), kind, f"goes with {key} in {where}"))
             kept[row] = False
     if kept.all():
@@ -213,7 +213,7 @@ def _dealt(
     for group, split, each in zip(own.tolist(), given, opened.tolist(), strict=True):
         if not each and split is not None:
             settled[group] = settled[group] or split
-    found = deal(
+    splits = deal(
         revision.labels.take(order).to_list(),
         given,
         opened,
@@ -223,12 +223,12 @@ def _dealt(
         dealing,
         there=_others_by_class_and_split(revision, counts),
     )
-    names = list(dict.fromkeys(split for split in found.splits if split is not None))
+    names = list(dict.fromkeys(split for split in splits.splits if split is not None))
     numbers = {name: number for number, name in enumerate(names)}
     codes = np.full(len(order), -1, np.int32)
-    codes[order] = [-1 if split is None else numbers[split] for split in found.splits]
+    codes[order] = [-1 if split is None else numbers[split] for split in splits.splits]
     revision.splits = NameColumn(codes, names)
-    return revision, found.deviation
+    return revision, splits.deviation
 
 
 def _turns(groups: Rows, digests: Digests, count: int) -> Hashes:
@@ -255,22 +255,22 @@ def _related(revision: Revision, dealing: Dealing, likeness: Likeness) -> _Relat
     is_other = codes >= 0
     is_other[np.concatenate([revision.there[revision.is_there], revision.gone])] = False
     digests = revision.digests
-    found = [manifest.find_pictures(digests) if len(manifest) else np.empty(0, np.int64)]
+    related = [manifest.find_pictures(digests) if len(manifest) else np.empty(0, np.int64)]
     groups = _group_values(revision)
     their_groups = manifest.values(GROUP) if GROUP in manifest.side_columns else None
     if groups is not None and their_groups is not None:
-        found.append(np.flatnonzero(pc.is_in(their_groups, value_set=groups.drop_null()).to_numpy(zero_copy_only=False)))
+        related.append(np.flatnonzero(pc.is_in(their_groups, value_set=groups.drop_null()).to_numpy(zero_copy_only=False)))
     links = np.empty((0, 2), np.int64)
     others = np.flatnonzero(is_other)
     if dealing.near is not None and len(revision):
         their_digests = digests_of(manifest.take(others, ["sha256"]).column(0)) if len(others) else digests[:0]
         hashes = likeness(np.concatenate([digests, their_digests]))
         links = near_links(hashes, dealing.near, asked=len(revision))
-        found.append(others[links[links >= len(revision)] - len(revision)])
+        related.append(others[links[links >= len(revision)] - len(revision)])
         links = np.where(
             links >= len(revision), np.append(others, 0)[np.maximum(links - len(revision), 0)] + len(revision), links
         )
-    rows = np.unique(np.concatenate(found))
+    rows = np.unique(np.concatenate(related))
     rows = rows[is_other[rows]]
     links = np.where(links >= len(revision), np.searchsorted(rows, links - len(revision)) + len(revision), links)
     splits = [names[code] for code in codes[rows].tolist()]

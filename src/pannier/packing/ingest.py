@@ -155,12 +155,12 @@ def _recall(index: PictureIndex, source: Source, rows: Chosen, seen: Seen, resul
     for at in range(0, len(rows), ROWS_AT_ONCE):
         part = list(islice(every, ROWS_AT_ONCE))
         entries = seen.find([source.file(row) for row in part])
-        found = np.flatnonzero(entries >= 0)
-        if len(found):
-            found = found[index.find(seen.digests(entries[found])).segment >= 0]
-        for i in found.tolist():
+        known = np.flatnonzero(entries >= 0)
+        if len(known):
+            known = known[index.find(seen.digests(entries[known])).segment >= 0]
+        for i in known.tolist():
             result.pictures.add(at + i, seen.checked(part[i], int(entries[i])))
-        rest.append(at + np.setdiff1d(np.arange(len(part)), found))
+        rest.append(at + np.setdiff1d(np.arange(len(part)), known))
     return np.concatenate(rest) if rest else np.empty(0, np.int64)
 
 

@@ -145,11 +145,11 @@ def _parted(arrays: dict[str, _Array], name: str) -> list[_Part]:
 
 def _split_in(name: str) -> tuple[str | None, str]:
     """The split that a name tells, and the name without it: "y_train" is ("train", "y")."""
-    found = re.search(_SPLIT, name, re.IGNORECASE)
-    if not found:
+    match = re.search(_SPLIT, name, re.IGNORECASE)
+    if not match:
         return None, name
-    plain = (name[: found.start()] + name[found.end() :]).strip("_-. ") or name
-    return split_of_folder(found[1]), plain
+    plain = (name[: match.start()] + name[match.end() :]).strip("_-. ") or name
+    return split_of_folder(match[1]), plain
 
 
 def _as_pictures(values: _Array, name: str) -> _Array:

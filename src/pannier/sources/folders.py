@@ -90,7 +90,7 @@ class FolderSource(PathSource):
 
     def _listed(self, walk: _Walk) -> dict[str, tuple[int, int]]:
         """How many bytes each picture has and when it was last changed, by key."""
-        found: dict[str, tuple[int, int]] = {}
+        files: dict[str, tuple[int, int]] = {}
         start = len(self._root.rstrip(b"/")) + 1
         for file in walk:
             relative = file.path[start:]
@@ -100,12 +100,12 @@ class FolderSource(PathSource):
             note = name_note(relative, key)
             if note:
                 self.passed.append(note)
-            if key in found:
+            if key in files:
                 refuse_one_key(key, self._path_of(key)[start:], relative)
             if key.encode() != relative:
                 self._otherwise[key] = file.path
-            found[key] = (file.byte_count, file.stamp)
-        return found
+            files[key] = (file.byte_count, file.stamp)
+        return files
 
 
 def _twice(keys: list[str]) -> str:

@@ -242,9 +242,9 @@ class _Columns:
         keys = self._all_keys.take(pa.array(self.numbers)).to_pylist()
         sizes = self._source.byte_counts(self.numbers).tolist()
         rows = list(map(Row, self.numbers.tolist(), keys, sizes))
-        found = header_table(self._source, rows, names)
+        headers = header_table(self._source, rows, names)
         for name in names:
-            self.table = self.table.append_column(name, found.column(name))
+            self.table = self.table.append_column(name, headers.column(name))
         self._connection = None
 
 

@@ -31,10 +31,10 @@ def answer(connection: Any, sql: str, what: str, columns: Sequence[str]) -> Any:
     try:
         if len(connection.extract_statements(sql)) != 1:
             raise UsageError(f"{what}: one statement is wanted, without a semicolon")
-        found = connection.sql(sql)
-        if found is None:
+        relation = connection.sql(sql)
+        if relation is None:
             raise UsageError(f"{what}: gives no table; write a SELECT")
-        return found.to_arrow_table()
+        return relation.to_arrow_table()
     except duckdb.Error as error:
         raise UsageError(f"{what}: {_explained(str(error), columns)}") from error
 

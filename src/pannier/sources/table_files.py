@@ -72,12 +72,12 @@ def read_table(path: Path, *, encoding: str | None = None, separator: str | None
         "excel": lambda: _read_excel(path),
     }
     try:
-        found = readers[kind]()
+        table = readers[kind]()
     except (pa.ArrowException, OSError, UnicodeError, csv.Error) as error:
         raise SourceError(f"{path} cannot be read as a table: {_line(error)}") from error
-    if not found.table.num_columns or not len(found.table):
+    if not table.table.num_columns or not len(table.table):
         raise SourceError(f"{path} holds no rows")
-    return found
+    return table
 
 
 def tidied(table: Any) -> ReadTable:
@@ -133,9 +133,9 @@ def _read_text(path: Path, encoding: str | None, separator: str | None) -> ReadT
         arrow_csv.ParseOptions(delimiter=separator, invalid_row_handler=leave_out, newlines_in_values=True),
         arrow_csv.ConvertOptions(column_types=dict.fromkeys(names, pa.large_string()), strings_can_be_null=False),
     )
-    found = tidied(table)
-    typed = pa.table({name: _typed(found.table.column(name)) for name in names})
-    return ReadTable(typed, notes, malformed, found.stray_blanks)
+    read = tidied(table)
+    typed = pa.table({name: _typed(read.table.column(name)) for name in names})
+    return ReadTable(typed, notes, malformed, read.stray_blanks)
 
 
 def _decoded(content: bytes, encoding: str | None) -> tuple[str, str]:

@@ -96,9 +96,9 @@ class MemoryStorage:
         """It is there as long as something holds it."""
 
     def below(self, folder: str) -> MemoryStorage:
-        found = MemoryStorage(f"{self.address}/{folder}")
-        found._files, found._lock, found._prefix = self._files, self._lock, f"{self._at(folder)}/"
-        return found
+        part = MemoryStorage(f"{self.address}/{folder}")
+        part._files, part._lock, part._prefix = self._files, self._lock, f"{self._at(folder)}/"
+        return part
 
     def link(self, name: str, path: Path) -> None:
         raise StoreError(f"{self.address} is no directory, so nothing can be linked to it: leave `hard_links` out")

@@ -41,9 +41,9 @@ def canvas_identities(sha256: Digests, boxes: list[Box | None]) -> Digests:
     """The identity of each canvas, (n, 32): the picture's SHA-256, or with a box that of both (four float64, big-endian)."""
     if not any(box is not None for box in boxes):
         return np.ascontiguousarray(sha256)
-    found = np.array(sha256, np.uint8)
+    identities = np.array(sha256, np.uint8)
     for i, box in enumerate(boxes):
         if box is not None:
             numbers = np.array(box, ">f8").tobytes()
-            found[i] = np.frombuffer(hashlib.sha256(sha256[i].tobytes() + numbers).digest(), np.uint8)
-    return found
+            identities[i] = np.frombuffer(hashlib.sha256(sha256[i].tobytes() + numbers).digest(), np.uint8)
+    return identities

@@ -106,8 +106,8 @@ class Rendering:
 
     def has(self, identities: Digests) -> np.ndarray[Any, np.dtype[np.bool_]]:
         """Which canvases are there."""
-        found = self.index.find(identities)
-        return (found.segment >= 0) & (found.length == self.canvas_bytes)
+        places = self.index.find(identities)
+        return (places.segment >= 0) & (places.length == self.canvas_bytes)
 
     def _crcs_of(self, shard: str) -> Any:
         """The CRC-32 of a shard's canvases, by row; None where it cannot be read."""
@@ -205,11 +205,11 @@ def verify_renderings(storage: Storage, *, quick: bool = False) -> Iterator[Dama
 
 def renderings(storage: Storage) -> list[Rendering]:
     """All that a store holds, by digest."""
-    found = [Rendering(storage, name) for name in storage.list(RENDERED)]
-    return [each for each in found if each.storage.exists(CANVAS_FILE)]
+    kept = [Rendering(storage, name) for name in storage.list(RENDERED)]
+    return [each for each in kept if each.storage.exists(CANVAS_FILE)]
 
 
 def rendering_of(storage: Storage, treatment: Treatment) -> Rendering | None:
     """The rendering of a treatment's fixed part, if there is one."""
-    found = Rendering(storage, treatment.fixed_part)
-    return found if found.is_there() and found.shape == (treatment.channels, *treatment.frame.canvas) else None
+    rendering = Rendering(storage, treatment.fixed_part)
+    return rendering if rendering.is_there() and rendering.shape == (treatment.channels, *treatment.frame.canvas) else None

@@ -6,7 +6,8 @@ import hashlib
 import json
 from typing import Any
 
-from pannier.errors import DamageError
+from pannier.errors import DamageError, NotFoundError
+from pannier.storage.protocol import Storage
 
 Document = dict[str, Any]
 
@@ -44,3 +45,14 @@ def parsed(content: bytes, name: str) -> Document:
     if not isinstance(document, dict):
         raise DamageError(f"{name} is damaged: it is not a JSON object", file=name)
     return document
+
+
+def content_named(storage: Storage, file: str, wanted: str) -> bytes:
+    """A file that is named by its digest. Raises DamageError."""
+    try:
+        content = storage.read(file)
+    except NotFoundError:
+        raise DamageError(f"{file} is missing; bring it back from a copy of the store", file=file) from None
+    if digest(content) != wanted:
+        raise DamageError(f"{file} is damaged: its digest is not its name", file=file)
+    return content

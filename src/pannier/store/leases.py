@@ -73,16 +73,16 @@ class Lease:
 def leases(storage: Storage) -> list[Lease]:
     """All leases that lie in a store, live or not; those that cannot be read are none of anybody."""
     files = [match for match in map(_FILE.fullmatch, storage.list(LEASES)) if match]
-    found = []
+    held = []
     clock = storage.now() if files else 0.0
     for name, numbered in groupby(files, key=lambda match: match[1]):
         own = [f"{LEASES}/{match[0]}" for match in numbered]
         try:
             document = unsealed(storage.read(own[-1]), own[-1])
-            found.append(Lease(name, own, max(0.0, clock - storage.changed(own[-1])), **document))
+            held.append(Lease(name, own, max(0.0, clock - storage.changed(own[-1])), **document))
         except (NotFoundError, DamageError, TypeError):
             continue  # ended or renewed in this moment, or cut short by a kill
-    return found
+    return held
 
 
 class Held:

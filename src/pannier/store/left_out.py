@@ -8,11 +8,10 @@ from typing import Any
 
 import pyarrow as pa
 
-from pannier.errors import DamageError, NotFoundError
 from pannier.sources.rows import LeftOut
 from pannier.storage.layout import left_out_file
 from pannier.storage.protocol import Storage
-from pannier.store.documents import digest
+from pannier.store.documents import content_named, digest
 
 SCHEMA = pa.schema([("key", pa.string()), ("kind", pa.string()), ("reason", pa.string())])
 
@@ -34,12 +33,6 @@ def publish_left_out(storage: Storage, items: Sequence[LeftOut]) -> str | None:
 def read_left_out(storage: Storage, name: str | None) -> list[dict[str, Any]]:
     if name is None:
         return []
-    file = left_out_file(name)
-    try:
-        content = storage.read(file)
-    except NotFoundError:
-        raise DamageError(f"{file} is missing", file=file) from None
-    if digest(content) != name:
-        raise DamageError(f"{file} is damaged: its digest is not its name", file=file)
+    content = content_named(storage, left_out_file(name), name)
     rows: list[dict[str, Any]] = pa.ipc.open_file(content).read_all().to_pylist()
     return rows

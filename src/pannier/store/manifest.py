@@ -319,7 +319,7 @@ def _encoded_names(codes: Any, names: list[str]) -> tuple[Any, list[bytes]]:
 def rows_there(manifest: Manifest, table: Any) -> Rows:
     """For each row of a table with `hash` and `key`: the row of the manifest with that key, -1 for none."""
     hashes, keys = table.column("hash").to_numpy(), table.column("key")
-    found = np.full(len(hashes), -1, np.int64)
+    there = np.full(len(hashes), -1, np.int64)
     open_rows, at = np.arange(len(hashes)), np.searchsorted(manifest.hashes, hashes)
     while len(open_rows):  # once, but for keys whose hashes are alike
         is_candidate = at < len(manifest)
@@ -329,9 +329,9 @@ def rows_there(manifest: Manifest, table: Any) -> Rows:
             break
         theirs, ours = manifest.take(at, ["key"]).column(0), keys.take(pa.array(open_rows))
         same = pc.equal(theirs, ours).to_numpy(zero_copy_only=False)
-        found[open_rows[same]] = at[same]
+        there[open_rows[same]] = at[same]
         open_rows, at = open_rows[~same], at[~same] + 1
-    return found
+    return there
 
 
 def names_there(manifest: Manifest, there: Rows, column: str) -> NameColumn:
@@ -432,16 +432,16 @@ def overridden_rows(base: Any, delta: Any) -> Any:
     """The rows of a base that a delta replaces or removes."""
     base_hashes, delta_hashes = base.column("hash").to_numpy(), delta.column("hash").to_numpy()
     at, rows = np.searchsorted(base_hashes, delta_hashes, side="left"), np.arange(len(delta_hashes))
-    found: list[Any] = [np.empty(0, np.int64)]
+    overridden: list[Any] = [np.empty(0, np.int64)]
     while len(rows):  # once, but for keys whose hashes are alike
         is_candidate = at < len(base_hashes)
         is_candidate[is_candidate] = base_hashes[at[is_candidate]] == delta_hashes[rows[is_candidate]]
         at, rows = at[is_candidate], rows[is_candidate]
         theirs, ours = base.column("key").take(pa.array(at)), delta.column("key").take(pa.array(rows))
         same = pc.equal(theirs, ours).to_numpy(zero_copy_only=False).astype(bool)
-        found.append(at[same])
+        overridden.append(at[same])
         at, rows = at[~same] + 1, rows[~same]
-    return np.concatenate(found)
+    return np.concatenate(overridden)
 
 
 def _overlaid(base: Any, delta: Any) -> Any:

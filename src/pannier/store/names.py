@@ -114,5 +114,5 @@ class MovingNames:
 
 def entry_numbers(storage: Storage, folder: str) -> list[int]:
     """The numbers of the entries in a folder, in order."""
-    found = (_ENTRY.fullmatch(file) for file in storage.list(folder))
-    return sorted(int(match[1]) for match in found if match)
+    matches = (_ENTRY.fullmatch(file) for file in storage.list(folder))
+    return sorted(int(match[1]) for match in matches if match)

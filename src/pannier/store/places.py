@@ -48,13 +48,13 @@ def damage(place: Place, key: str, what: str) -> DamageError:
 def places_of(manifest: Manifest, index: PictureIndex, rows: Rows) -> list[Place]:
     """The places of some rows' pictures, in their order. Raises DamageError for one that is in no shard. For any thread."""
     sha256, lengths = manifest.gather(rows, "sha256"), manifest.gather(rows, "byte_count")
-    found = index.find(sha256)
-    for i in np.flatnonzero((found.segment < 0) | (found.length != lengths)).tolist():
+    places = index.find(sha256)
+    for i in np.flatnonzero((places.segment < 0) | (places.length != lengths)).tolist():
         key = manifest.take([rows[i]], ["key"]).column(0)[0].as_py()
-        raise _misplaced(key, sha256[i].tobytes().hex(), found.shards, int(found.segment[i]), int(found.row[i]))
-    shards = [found.shards[segment] for segment in found.segment.tolist()]
+        raise _misplaced(key, sha256[i].tobytes().hex(), places.shards, int(places.segment[i]), int(places.row[i]))
+    shards = [places.shards[segment] for segment in places.segment.tolist()]
     crcs = manifest.gather(rows, "crc32").tolist()
-    columns = (shards, found.offset.tolist(), found.length.tolist(), crcs, found.row.tolist(), digest_list(sha256))
+    columns = (shards, places.offset.tolist(), places.length.tolist(), crcs, places.row.tolist(), digest_list(sha256))
     return tuples(Place, *columns)
 
 
@@ -126,11 +126,11 @@ class PictureReader:
 
     def _read_elsewhere(self, buffer: memoryview, place: Place) -> int:
         """Where the shard is gone, tidying may have moved the picture into another since it was looked up."""
-        found = PictureIndex(self._storage).find(np.frombuffer(place.sha256, np.uint8).reshape(1, 32))
-        if found.segment[0] < 0 or found.length[0] != place.length:
+        places = PictureIndex(self._storage).find(np.frombuffer(place.sha256, np.uint8).reshape(1, 32))
+        if places.segment[0] < 0 or places.length[0] != place.length:
             raise ReadError(_damaged("its shard is missing"))
         try:
-            return self._reader.read_into(shard_file(found.shards[found.segment[0]]), int(found.offset[0]), buffer)
+            return self._reader.read_into(shard_file(places.shards[places.segment[0]]), int(places.offset[0]), buffer)
         except NotFoundError:
             raise ReadError(_damaged("its shard is missing")) from None
 

@@ -63,8 +63,8 @@ class Record:
 
     def bytes(self) -> bytes:
         """The picture's file, as it was packed. Raises DamageError."""
-        found = pictures_of(Manifest(self._row, None, {}), self._index, self._storage, np.zeros(1, np.int64))
-        return next(found)[1]
+        pictures = pictures_of(Manifest(self._row, None, {}), self._index, self._storage, np.zeros(1, np.int64))
+        return next(pictures)[1]
 
     def picture(self) -> Pixels:
         """The upright picture: uint8 RGB, (h, w, 3). Raises DamageError."""

@@ -8,10 +8,10 @@ from typing import Any
 
 from pannier.columns import counts_by_class
 from pannier.dealing.shares import Dealing, split_rank
-from pannier.errors import DamageError, NotFoundError, UsageError
+from pannier.errors import DamageError, UsageError
 from pannier.storage.layout import JSON, SNAPSHOTS, snapshot_file
 from pannier.storage.protocol import Storage
-from pannier.store.documents import Document, digest, parsed
+from pannier.store.documents import Document, content_named, parsed
 from pannier.store.manifest import Manifest, ManifestFile
 
 SHOWN_DIGITS = 12
@@ -28,13 +28,7 @@ def snapshot_ids(storage: Storage) -> list[str]:
 def read_document(storage: Storage, snapshot_id: str) -> Document:
     """A snapshot's document, whose digest is its id. Raises DamageError."""
     name = snapshot_file(snapshot_id)
-    try:
-        content = storage.read(name)
-    except NotFoundError:
-        raise DamageError(f"{name} is missing; bring it back from a copy of the store", file=name) from None
-    if digest(content) != snapshot_id:
-        raise DamageError(f"{name} is damaged: its digest is not its name", file=name)
-    return parsed(content, name)
+    return parsed(content_named(storage, name, snapshot_id), name)
 
 
 def check_fields(document: Document, snapshot_id: str) -> None:

@@ -177,11 +177,11 @@ def open_store(address: str | Path) -> OpenedStore:
 
 def names_by_snapshot(store: OpenedStore) -> Mapping[str, list[str]]:
     """Tracks and tags by the snapshots that they name now."""
-    found: dict[str, list[str]] = {}
+    names_of: dict[str, list[str]] = {}
     for names in (store.tracks, store.tags):
         for name, head in names.heads():
-            found.setdefault(head.snapshot, []).append(name)
-    return found
+            names_of.setdefault(head.snapshot, []).append(name)
+    return names_of
 
 
 def lineage(storage: Storage, snapshot_id: str) -> Iterator[tuple[str, dict[str, Any]]]:

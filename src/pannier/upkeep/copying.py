@@ -58,12 +58,12 @@ def copy(
         with holding(other.storage, WRITER):
             _refuse_fork(store, snapshot, other, track)
             copied = Copied(snapshot, track)
-            found = referenced(store.storage, [snapshot.id])
-            _copy_pictures(store, other, found.pictures, copied, progress)
-            for file in sorted(found.files()):
+            wanted = referenced(store.storage, [snapshot.id])
+            _copy_pictures(store, other, wanted.pictures, copied, progress)
+            for file in sorted(wanted.files()):
                 _copy_file(store, other, file)
-            for snapshot_id in _oldest_first(found.documents):
-                content = canonical(found.documents[snapshot_id])
+            for snapshot_id in _oldest_first(wanted.documents):
+                content = canonical(wanted.documents[snapshot_id])
                 copied.snapshots += other.storage.create(snapshot_file(snapshot_id), content)
                 _copy_annotations(store, other, snapshot_id)
             _name(other, track, snapshot.id)

@@ -29,12 +29,12 @@ class Referenced:
 
     def files(self) -> set[str]:
         """The manifests, lists and attached files that those snapshots name, as paths in the store."""
-        found = set()
+        named = set()
         for document in self.documents.values():
-            found |= {ManifestFile(**document[part]).path for part in ("base", "delta") if document[part]}
-            found |= {left_out_file(document["left_out"])} if document["left_out"] else set()
-            found |= {attached_file(each["sha256"]) for each in document["attachments"]}
-        return found
+            named |= {ManifestFile(**document[part]).path for part in ("base", "delta") if document[part]}
+            named |= {left_out_file(document["left_out"])} if document["left_out"] else set()
+            named |= {attached_file(each["sha256"]) for each in document["attachments"]}
+        return named
 
 
 def referenced(storage: Storage, roots: Iterable[str]) -> Referenced:
@@ -57,12 +57,12 @@ def _pictures(storage: Storage, documents: dict[str, Document]) -> Digests:
     by_base: dict[str, list[Document]] = defaultdict(list)
     for document in documents.values():
         by_base[document["base"]["name"]].append(document)
-    found = np.empty((0, 32), np.uint8)
+    digests = np.empty((0, 32), np.uint8)
     deltas: set[str] = set()
     for upon in by_base.values():
         base = read_table(storage, ManifestFile(**upon[0]["base"]))
         replaced = np.zeros(base.num_rows, np.int32)
-        parts = [found]
+        parts = [digests]
         for document in upon:
             if document["delta"]:
                 delta = read_table(storage, ManifestFile(**document["delta"]))
@@ -74,8 +74,8 @@ def _pictures(storage: Storage, documents: dict[str, Document]) -> Digests:
             if sum(map(len, parts)) > 2 * len(parts[0]) + _ROWS_AT_ONCE:
                 parts = [distinct(np.concatenate(parts))]
         parts.append(digests_of(base.column("sha256"))[replaced < len(upon)])
-        found = distinct(np.concatenate(parts))
-    return found
+        digests = distinct(np.concatenate(parts))
+    return digests
 
 
 def distinct(digests: Digests) -> Digests:
@@ -93,8 +93,8 @@ def is_in(digests: Digests, known: Digests) -> np.ndarray[tuple[int], np.dtype[n
     numbers, _ = numbered(np.concatenate([known, digests]))
     is_known = np.zeros(int(numbers.max()) + 1, bool)
     is_known[numbers[: len(known)]] = True
-    found: np.ndarray[tuple[int], np.dtype[np.bool_]] = is_known[numbers[len(known) :]]
-    return found
+    is_member: np.ndarray[tuple[int], np.dtype[np.bool_]] = is_known[numbers[len(known) :]]
+    return is_member
 
 
 def age_in_seconds(storage: Storage, snapshot_id: str, clock: float) -> float:

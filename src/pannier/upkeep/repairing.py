@@ -121,14 +121,14 @@ def _bring_pictures(store: OpenedStore, copy: OpenedStore, damaged: set[str]) ->
 
 def _needed(store: OpenedStore) -> Digests:
     """The pictures of all snapshots that can be read."""
-    found = [np.empty((0, 32), np.uint8)]
+    needed = [np.empty((0, 32), np.uint8)]
     for snapshot_id in store.snapshot_ids():
         try:
             rows = store.state_of(snapshot_id).manifest
         except PannierError:
             continue
-        found = [distinct(np.concatenate([*found, digests_of(rows.take(np.arange(len(rows)), ["sha256"]).column(0))]))]
-    return found[0]
+        needed = [distinct(np.concatenate([*needed, digests_of(rows.take(np.arange(len(rows)), ["sha256"]).column(0))]))]
+    return needed[0]
 
 
 def _digests_in(storage: Storage) -> Digests:

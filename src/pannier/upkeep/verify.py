@@ -78,12 +78,12 @@ def verify(
         return [Finding(error.file or str(store), str(error), "the whole store", FROM_COPY)]
     with contextlib.ExitStack() as stack:
         _hold(stack, opened)
-        found = _Verification(opened, share, checked_seed(seed), quick, progress).run()
+        findings = _Verification(opened, share, checked_seed(seed), quick, progress).run()
         if repair or repair_from is not None:
             copy = open_store(repair_from) if isinstance(repair_from, str | Path) else repair_from
-            mend(opened, found, copy)
-            found = _Verification(opened, share, seed, quick, progress).run()
-    return found
+            mend(opened, findings, copy)
+            findings = _Verification(opened, share, seed, quick, progress).run()
+    return findings
 
 
 def _hold(stack: contextlib.ExitStack, store: OpenedStore) -> None:
@@ -105,8 +105,8 @@ class _Verification:
 
     def run(self) -> list[Finding]:
         """All of them, damage first; a shard whose index alone is missing is damage where a record needs it."""
-        found = list(self._all())
-        return sorted(found, key=lambda finding: (not finding.is_damage, finding.file))
+        findings = list(self._all())
+        return sorted(findings, key=lambda finding: (not finding.is_damage, finding.file))
 
     def _all(self) -> Iterator[Finding]:
         yield from self._leftovers()
@@ -269,10 +269,10 @@ class _Verification:
             for number in numbers:
                 file = annotation_file(snapshot_id, number)
                 try:
-                    found = read_annotation(self._storage, snapshot_id, number)
+                    annotation = read_annotation(self._storage, snapshot_id, number)
                     files |= {
                         attachment.sha256: f"{attachment.name} of snapshot {snapshot_id[:12]}"
-                        for attachment in found.attachments
+                        for attachment in annotation.attachments
                     }
                 except StoreError as error:
                     yield Finding(file, str(error), f"what was added to snapshot {snapshot_id[:12]}", FROM_COPY)

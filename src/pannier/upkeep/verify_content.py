@@ -102,8 +102,8 @@ class ContentCheck:
 
     def _look_for_pictures(self, manifest: Manifest, rows: Any) -> None:
         lengths = manifest.column("byte_count")
-        found = digests_of(manifest.take(rows, ["sha256"]).column(0)) if len(rows) else np.empty((0, 32), np.uint8)
-        self._note_missing(found, lengths[rows], manifest.take(rows, ["key"]), np.ones(len(rows), bool))
+        digests = digests_of(manifest.take(rows, ["sha256"]).column(0)) if len(rows) else np.empty((0, 32), np.uint8)
+        self._note_missing(digests, lengths[rows], manifest.take(rows, ["key"]), np.ones(len(rows), bool))
 
     def _note_missing(self, digests: Digests, lengths: Any, table: Any, asked: Any) -> None:
         """Notes the records, of those asked for, whose pictures are not there with the length that the manifest gives."""
@@ -123,7 +123,7 @@ def _changed_buckets(last: Manifest, manifest: Manifest) -> Any:
     every = last.digests.keys() | manifest.digests.keys()
     claimed = [bucket for bucket in every if last.digests.get(bucket) != manifest.digests.get(bucket)]
     before, after = (Manifest(each.delta_rows, None, {}) for each in (last, manifest))
-    found = differences(before, after)
-    hashes = [m.hashes[rows] for m, rows in ((after, found.added), (after, found.rows), (before, found.gone))]
+    difference = differences(before, after)
+    hashes = [m.hashes[rows] for m, rows in ((after, difference.added), (after, difference.rows), (before, difference.gone))]
     buckets = (np.concatenate(hashes) >> np.uint64(BUCKET_SHIFT)).astype(np.int64)
     return np.unique(np.concatenate([np.array(claimed, np.int64), buckets]))

@@ -106,10 +106,10 @@ def _wrong(storage: Storage, file: str, located: Located, rows: Any) -> tuple[An
     places = list(zip(offsets.tolist(), lengths.tolist(), strict=True))
     if last - first <= 2 * int(lengths.sum()) + 4096:
         content = memoryview(storage.read(file, first, last - first))
-        found = [hashlib.sha256(content[at - first : at - first + length]).digest() for at, length in places]
+        digests = [hashlib.sha256(content[at - first : at - first + length]).digest() for at, length in places]
     else:
-        found = [hashlib.sha256(storage.read(file, at, length)).digest() for at, length in places]
-    is_wrong = (np.frombuffer(b"".join(found), np.uint8).reshape(-1, 32) != located.sha256[rows]).any(axis=1)
+        digests = [hashlib.sha256(storage.read(file, at, length)).digest() for at, length in places]
+    is_wrong = (np.frombuffer(b"".join(digests), np.uint8).reshape(-1, 32) != located.sha256[rows]).any(axis=1)
     return rows, rows[is_wrong].tolist()
 
 
@@ -134,7 +134,8 @@ def _indexes_without_shard(storage: Storage, names: set[str]) -> Iterator[Findin
 def harmed(pictures: Pictures, keys: Callable[[bytes], Sequence[str]]) -> Iterator[Finding]:
     """The damaged pictures, each with the keys of the records that show it."""
     for name, row, digest in pictures.damaged:
-        found = tuple(keys(digest))
-        harms = f"{found[0]!r}" + (f" and {len(found) - 1} more records" if len(found) > 1 else "") if found else "no record"
+        shown_by = tuple(keys(digest))
+        more = f" and {len(shown_by) - 1} more records" if len(shown_by) > 1 else ""
+        harms = f"{shown_by[0]!r}{more}" if shown_by else "no record"
         file = shard_file(name)
-        yield Finding(file, f"the picture in row {row} is damaged", harms, FROM_COPY, keys=found)
+        yield Finding(file, f"the picture in row {row} is damaged", harms, FROM_COPY, keys=shown_by)

@@ -144,12 +144,12 @@ def all_facts(frozen: FactsByKey, added: Sequence[Annotation]) -> FactsByKey:
 
 def all_attachments(frozen: Sequence[Attachment], added: Sequence[Annotation]) -> list[Attachment]:
     """A snapshot's attachments by name, each as it was attached last."""
-    found = {each.name: each for each in frozen}
+    by_name = {each.name: each for each in frozen}
     for annotation in added:
         for name in annotation.detached:
-            found.pop(name, None)
-        found |= {attachment.name: attachment for attachment in annotation.attachments}
-    return [found[name] for name in sorted(found)]
+            by_name.pop(name, None)
+        by_name |= {attachment.name: attachment for attachment in annotation.attachments}
+    return [by_name[name] for name in sorted(by_name)]
 
 
 def annotate(

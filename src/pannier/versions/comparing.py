@@ -121,16 +121,16 @@ class Comparison:
     @cached_property
     def counts(self) -> dict[str, int]:
         """Records by what became of them; one that was changed and relabelled counts in both."""
-        found = dict(self.difference.counts)
+        counts = dict(self.difference.counts)
         number = len(self.reencoded)
         return {
-            "added": found["added"],
-            "removed": found["removed"],
+            "added": counts["added"],
+            "removed": counts["removed"],
             "reencoded": number,
-            "changed": found["changed"] - number,
-            "relabelled": found["relabelled"],
-            "moved": found["moved"],
-            "described": found["described"],
+            "changed": counts["changed"] - number,
+            "relabelled": counts["relabelled"],
+            "moved": counts["moved"],
+            "described": counts["described"],
         }
 
     @property
@@ -190,8 +190,8 @@ class Comparison:
             table = table.take(pa.array(np.argsort(ranks.to_numpy(), kind="stable")))
         for row in table.slice(0, most).to_pylist():
             side = self.before if row["change"] == "removed" else self.after
-            found = side.manifest.find(row["key"], text_hash(row["key"]))
-            assert found is not None
+            row_there = side.manifest.find(row["key"], text_hash(row["key"]))
+            assert row_there is not None
             yield Compared(
                 row["key"],
                 row["change"],
@@ -200,7 +200,7 @@ class Comparison:
                 row["label_before"],
                 row["split_before"],
                 side,
-                found,
+                row_there,
             )
 
 
@@ -214,11 +214,11 @@ def compare(before: str | Path | State, after: str | Path | State, *, store: str
     both = [side.snapshot is not None for side in sides]
     labels = all(side.knows_labels for side in sides)
     splits = all(side.knows_splits for side in sides)
-    found = differences(sides[0].manifest, sides[1].manifest, labels=labels, splits=splits, side=all(both))
+    difference = differences(sides[0].manifest, sides[1].manifest, labels=labels, splits=splits, side=all(both))
     unknown = [
         name for name, is_known in (("labels", labels), ("splits", splits), ("side columns", all(both))) if not is_known
     ]
-    return Comparison(sides[0], sides[1], found, unknown)
+    return Comparison(sides[0], sides[1], difference, unknown)
 
 
 def _side(which: str | Path | State, store: str | Path | None) -> Side:
@@ -250,7 +250,7 @@ def _side_of_source(which: str) -> Side:
     keys = chosen.keys.to_pylist()
     hashes = np.fromiter(map(text_hash, keys), np.uint64, len(keys))
     count = len(keys)
-    found = to_digests(digest for digest in digests if digest is not None)
+    named = to_digests(digest for digest in digests if digest is not None)
     sizes = [row.byte_count for row in rows]
     columns: dict[str, Any] = {
         "byte_count": pa.array([sizes[i] for i in kept.tolist()], pa.int64()),
@@ -258,7 +258,7 @@ def _side_of_source(which: str) -> Side:
         "key": chosen.keys.cast(pa.large_string()),
         "label": chosen.labels.to_arrow(),
         "split": chosen.splits.to_arrow(),
-        "sha256": pa.FixedSizeBinaryArray.from_buffers(pa.binary(32), count, [None, pa.py_buffer(found.tobytes())]),
+        "sha256": pa.FixedSizeBinaryArray.from_buffers(pa.binary(32), count, [None, pa.py_buffer(named.tobytes())]),
     }
     whole = [columns[field.name] if field.name in columns else _nothing(field, count) for field in SCHEMA]
     table = pa.table(whole, names=SCHEMA.names).cast(SCHEMA)

@@ -140,7 +140,7 @@ def _rows_of(manifest: Manifest, buckets: Rows) -> Rows:
 
 
 def _side_differs(before: Manifest, there: Rows, after: Manifest, rows: Rows) -> Flags:
-    found: Flags = np.zeros(len(rows), bool)
+    is_other: Flags = np.zeros(len(rows), bool)
     for name in {*before.side_columns, *after.side_columns}:
         columns = [
             manifest.take(which, [name]).column(0) if name in manifest.side_columns else None
@@ -148,15 +148,15 @@ def _side_differs(before: Manifest, there: Rows, after: Manifest, rows: Rows) ->
         ]
         old, new = (pa.nulls(len(rows)) if column is None else column.combine_chunks() for column in columns)
         if old.type != new.type:
-            found |= pc.is_valid(old).to_numpy(zero_copy_only=False) | pc.is_valid(new).to_numpy(zero_copy_only=False)
+            is_other |= pc.is_valid(old).to_numpy(zero_copy_only=False) | pc.is_valid(new).to_numpy(zero_copy_only=False)
             continue
         same = pc.fill_null(pc.equal(old, new), False).to_numpy(zero_copy_only=False)
         if pa.types.is_floating(new.type):
             is_nan = pc.and_(pc.is_nan(old), pc.is_nan(new))
             same = same | pc.fill_null(is_nan, False).to_numpy(zero_copy_only=False)
         both_null = pc.and_(pc.is_null(old), pc.is_null(new)).to_numpy(zero_copy_only=False)
-        found |= ~(same | both_null)
-    return found
+        is_other |= ~(same | both_null)
+    return is_other
 
 
 def _either(difference: Difference, before: Rows, after: Rows) -> Any:
@@ -168,8 +168,8 @@ def _either(difference: Difference, before: Rows, after: Rows) -> Any:
 
 
 def _names(manifest: Manifest, rows: Rows, name: str) -> Any:
-    found: NameColumn = names_there(manifest, rows, name)
-    return pa.array(found.to_list(), pa.string())
+    names: NameColumn = names_there(manifest, rows, name)
+    return pa.array(names.to_list(), pa.string())
 
 
 def _pictures(manifest: Manifest, rows: Rows) -> Any:

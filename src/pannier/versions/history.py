@@ -46,11 +46,11 @@ class Step:
     @property
     def by_class(self) -> dict[str | None, dict[str, int]]:
         """The same by class."""
-        found: dict[str | None, dict[str, int]] = {}
+        classes: dict[str | None, dict[str, int]] = {}
         for kind, label, _, count in self.changes:
-            kinds = found.setdefault(label, {})
+            kinds = classes.setdefault(label, {})
             kinds[kind] = kinds.get(kind, 0) + count
-        return found
+        return classes
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data for JSON."""
@@ -169,18 +169,18 @@ class _Finder:
                 file = ManifestFile(**document[part])
                 if file.name not in self._digests:
                     self._digests[file.name] = digest_of_bucket(self._storage, file, bucket_of(self._hash))
-                found = self._digests[file.name]
-                if found is not None:
-                    return found
+                digests = self._digests[file.name]
+                if digests is not None:
+                    return digests
         return b""
 
     def row(self, document: Document) -> Row | None:
         """The record as a snapshot has it; None where it has none."""
         for part in ("delta", "base"):
             if document[part]:
-                found = self._in(ManifestFile(**document[part]))
-                if found is not None:
-                    return None if found.get("removed") else found
+                entry = self._in(ManifestFile(**document[part]))
+                if entry is not None:
+                    return None if entry.get("removed") else entry
         return None
 
     def _in(self, file: ManifestFile) -> Row | None:

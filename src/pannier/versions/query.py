@@ -37,9 +37,9 @@ def query(snapshot: State, sql: str, *, after: State | None = None) -> Any:
     if after is not None:
         tables = {"before": tables["records"], "after": records_table(after.manifest, after.classes)}
     columns = [name for table in tables.values() for name in table.column_names]
-    found = answer(connected_to(**tables), sql, "the query", list(dict.fromkeys(columns)))
-    plain = [column.cast(column.type.value_type) if _is_coded(column) else column for column in found.columns]
-    return pa.table(plain, names=_told_apart(found.column_names))
+    answered = answer(connected_to(**tables), sql, "the query", list(dict.fromkeys(columns)))
+    plain = [column.cast(column.type.value_type) if _is_coded(column) else column for column in answered.columns]
+    return pa.table(plain, names=_told_apart(answered.column_names))
 
 
 def _told_apart(names: list[str]) -> list[str]:

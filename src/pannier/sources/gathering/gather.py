@@ -179,12 +179,12 @@ def _run(fetch: Callable[[], None]) -> None:
 def _links(rows: Any, link: str | None) -> Any:
     """The links, row by row; those of the one column that holds some where none is named. Raises UsageError."""
     if link is None:
-        found = [name for name in rows.column_names if holds_links(rows.column(name))]
-        if len(found) != 1:
-            what = "no column holds links" if not found else "several columns hold links"
-            there = ", ".join(map(repr, found or rows.column_names[:12]))
+        candidates = [name for name in rows.column_names if holds_links(rows.column(name))]
+        if len(candidates) != 1:
+            what = "no column holds links" if not candidates else "several columns hold links"
+            there = ", ".join(map(repr, candidates or rows.column_names[:12]))
             raise UsageError(f"{what}: say which with `link`; there is {there}")
-        link = found[0]
+        link = candidates[0]
     values = evaluate(rows, link, "`link`")
     if not (pa.types.is_string(values.type) or pa.types.is_large_string(values.type) or pa.types.is_null(values.type)):
         raise UsageError(f"`link` {link}: gives {values.type}, not links")

@@ -77,12 +77,12 @@ def safe_path(name: str) -> str:
 def unlike(names: Iterable[str], taken: set[str]) -> Iterator[str]:
     """Each name, with a number behind it where it is taken already, in any case. Adds to `taken`."""
     for name in names:
-        number, found = 1, name
-        while found.casefold() in taken:
+        number, numbered = 1, name
+        while numbered.casefold() in taken:
             number += 1
-            found = f"{name}-{number}"
-        taken.add(found.casefold())
-        yield found
+            numbered = f"{name}-{number}"
+        taken.add(numbered.casefold())
+        yield numbered
 
 
 def _safe(part: str) -> str:

@@ -13,6 +13,7 @@ from typing import Any
 import pytest
 
 import pannier
+from tests.conftest import fill
 
 ROOT = Path(__file__).parent.parent
 COMMANDS = ("survey", "gather", "pack", "change", "show", "sheet", "feed", "measure", "verify", "demo")
@@ -90,6 +91,24 @@ def test_modules_import_downward_alone_and_no_circle_is_among_them() -> None:
         assert ground, f"a circle among {sorted(found)}"
         for name in ground:
             del found[name]
+
+
+def test_arguments_go_by_their_names_and_only_the_command_line_knows_options(
+    tmp_path: Path, run: Callable[..., Any]
+) -> None:
+    folder = fill(tmp_path / "a", 1)
+    with pytest.raises(pannier.UsageError, match=r"^`label_pattern` x: name its fields") as caught:
+        pannier.create(tmp_path / "s.store").pack(folder, label_pattern="x")
+    assert caught.value.argument == "label_pattern"
+    with pytest.raises(pannier.UsageError) as caught:
+        pannier.Treatment(8, fit="round")
+    assert caught.value.argument == "fit"
+    ended = run("pack", folder, tmp_path / "t.store", "--label-pattern", "x")
+    assert ended.err.startswith("pannier: --label-pattern x: name its fields")
+    for path in (ROOT / "src" / "pannier").rglob("*.py"):
+        if path.parent.name not in ("cli", "demo") and path.name != "treatment_file.py":
+            texts = [node.value for node in ast.walk(ast.parse(path.read_text())) if isinstance(node, ast.Constant)]
+            assert not [text for text in texts if isinstance(text, str) and re.search(r"(?<![\w-])--[a-z]", text)], path
 
 
 def test_the_reader_in_the_format_page_reads_every_picture(packed: pannier.Snapshot) -> None:

@@ -308,7 +308,7 @@ def _side(left: _Columns, keep: Sequence[str], group_by: str | None) -> Any:
 
 
 def groups_by(table: Any, expression: str) -> Any:
-    """The side column `group` that --group-by gives for the rows of a table. Raises UsageError."""
+    """The side column `group` that the rule `group_by` gives for the rows of a table. Raises UsageError."""
     return _groups(evaluate(table, expression, "`group_by`"))
 
 

@@ -37,7 +37,7 @@ class UsageError(PannierError, ValueError):
 
     @property
     def argument(self) -> str | None:
-        """The name of the argument that it is about: the first that stands as `name`, or as "name = value", in its message."""
+        """The name of the argument that it is about: the first that stands as `name`, or as "name = value" ahead of all."""
         named = re.search(r"`([a-z_]+)`", str(self)) or re.match(r"([a-z_]+) = ", str(self))
         return named[1] if named else None
 

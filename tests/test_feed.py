@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import gc
 import hashlib
+import json
 import os
+import pickle
 import random
 import signal
 import subprocess
@@ -20,6 +22,8 @@ import pytest
 
 import pannier
 from pannier.errors import DamageError, LimitError, UsageError
+from pannier.feed.feed import Feed
+from pannier.feed.job import FeedJob, job_of
 from pannier.feed.needs import Needs
 from pannier.feed.order import shuffled
 from pannier.feed.plan import make_plan
@@ -307,6 +311,17 @@ def test_records_that_an_allocator_serves_are_prepared_on_heavy_lanes_alone(
         assert sum(len(batch) for batch in feed) == len(snapshot)
     assert sorted(set(prepared)) == [(False, "pannier-worker"), (True, "pannier-lane")]
     assert sum(allocates for allocates, _ in prepared) == 6
+
+
+def test_a_feed_s_job_is_plain_data_that_gives_the_same_batches_anywhere(packed: pannier.Snapshot) -> None:
+    """Pickled or as JSON, without the snapshot it was made of: what a child process gets."""
+    job = job_of(packed, "train", TREATMENT, batch_size=8, seed=7, subset="50%", memory_limit="64MiB")
+    digests = []
+    for told in (job, pickle.loads(pickle.dumps(job)), FeedJob.from_plain(json.loads(json.dumps(job.to_plain())))):
+        with Feed(told, told.open()) as feed:
+            digests.append([hashlib.sha256(batch.images.tobytes()).hexdigest() for batch in feed])
+    assert digests[0] == digests[1] == digests[2]
+    assert digests[0]
 
 
 def needs(batch_size: int = 32, heavy: int = 0) -> Needs:

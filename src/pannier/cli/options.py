@@ -11,7 +11,6 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 import pannier
-from pannier import choices
 from pannier.errors import UsageError
 
 if TYPE_CHECKING:
@@ -76,9 +75,6 @@ FactsOption = Annotated[
     list[str] | None,
     typer.Option("--fact", metavar="KEY=VALUE", help="A fact to keep with the snapshot; may be given again."),
 ]
-Last = Annotated[choices.Last | None, typer.Option(help="What becomes of a last, smaller batch.")]
-LabelAs = Annotated[choices.LabelAs | None, typer.Option(help="How labels come; by default as numbers.")]
-BatchSize = Annotated[int, typer.Option("--batch-size", help="Pictures a batch.")]
 
 _TREATMENT = {
     "size": text("Size of a prepared picture: 96, or HEIGHTxWIDTH as 96x128."),

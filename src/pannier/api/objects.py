@@ -372,6 +372,6 @@ def from_docket(docket: str | Path | Docket, *, store: str | Path | None = None,
     `snapshot.feed` takes them, for what the docket leaves open: workers, memory_limit and the like.
     Raises NotFoundError, UsageError where content, class numbers, treatment or decoder differ, or an option contradicts.
     """
-    state, split, treatment, said = read_feed(docket, store=store, **options)
+    state, split, treatment, feed_options = read_feed(docket, store=store, **options)
     own = None if treatment is None else Treatment(**treatment.said())
-    return Feed(Snapshot.of(state, Store(state.storage, state.index)), split, own, **said)
+    return Feed(Snapshot.of(state, Store(state.storage, state.index)), split, own, **feed_options)

@@ -7,7 +7,8 @@ import sys
 from typing import Literal
 
 import pannier
-from pannier.cli.options import NO_TREATMENT, LabelAs, Last, Split, Store, Subset, TreatmentOptions, option, takes_treatment
+from pannier import choices
+from pannier.cli.options import NO_TREATMENT, Split, Store, Subset, TreatmentOptions, option, takes_treatment
 
 
 @takes_treatment
@@ -18,9 +19,9 @@ def docket(
     batch_size: int | None = option(None, "Pictures a batch.", min=1),
     seed: int | None = option(None, "Seed of order and chance.", min=0),
     order: Literal["shuffled", "by key"] | None = option(None, "By default train is shuffled."),
-    last: Last = None,
+    last: choices.Last | None = option(None, "What becomes of a last, smaller batch."),
     subset: Subset = None,
-    label_as: LabelAs = None,
+    label_as: choices.LabelAs | None = option(None, "How labels come; by default as numbers."),
     store_as: str | None = option(None, "How the docket names the store; by default relative to here.", "PATH"),
 ) -> int:
     """Write a docket to standard output: with it and the store, anyone gets the same batches.
@@ -32,7 +33,7 @@ def docket(
 
     snapshot = pannier.open(store)
     treated = treatment.treatment(snapshot) if treatment.are_said else None
-    docket_ = snapshot.docket(
+    made = snapshot.docket(
         treated,
         store=store_as or relative_to(snapshot.store.path.absolute(), os.getcwd()),
         split=split,
@@ -43,5 +44,5 @@ def docket(
         subset=subset,
         label_as=label_as,
     )
-    sys.stdout.write(docket_.text())
+    sys.stdout.write(made.text())
     return 0

@@ -70,8 +70,8 @@ def export(
 
 def _condition(where: str | None, split: str | None) -> str | None:
     """One SQL condition out of --where and --split."""
-    said = [name.strip().replace("'", "''") for name in (split or "").split(",")]
-    names = ", ".join(f"'{name}'" for name in said if name)
+    splits = [name.strip().replace("'", "''") for name in (split or "").split(",")]
+    names = ", ".join(f"'{name}'" for name in splits if name)
     parts = [f"({where})"] if where else []
     parts += [f"split IN ({names})"] if names else []
     return where if parts == [f"({where})"] else " AND ".join(parts) or None

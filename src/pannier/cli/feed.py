@@ -130,14 +130,17 @@ def _print_description(feed: Feed, found: Description, count: int) -> None:
     classes = len(feed.snapshot.classes)
     shown = [f"{label or 'no label'} {n}" for label, n in found.labels[:8]]
     more = f" and {len(found.labels) - 8} more" if len(found.labels) > 8 else ""
-    there = sum(label is not None for label, _ in found.labels)
+    labelled = sum(label is not None for label, _ in found.labels)
     print_facts(
         [
             ("batch", f"{'x'.join(map(str, found.shape))} {found.dtype}, {found.layout}, the first of {len(feed):,}"),
             ("range", f"{found.lowest:.4g} to {found.highest:.4g}"),
             ("mean", "  ".join(f"{mean:.4f}" for mean in found.mean)),
             ("std", "  ".join(f"{deviation:.4f}" for deviation in found.std)),
-            ("labels", f"{found.label_dtype}; {there} of {plural(classes, 'class', 'classes')}: {', '.join(shown)}{more}"),
+            (
+                "labels",
+                f"{found.label_dtype}; {labelled} of {plural(classes, 'class', 'classes')}: {', '.join(shown)}{more}",
+            ),
             ("memory", f"{show_bytes(found.batch_bytes)} a batch, {show_bytes(found.epoch_bytes)} an epoch"),
             *[("note", note) for note in feed.notes],
             *[("warning", warning) for warning in found.warnings],
@@ -151,18 +154,18 @@ def _opened(
     """The feed of a store, or of a docket."""
     from pannier.api.objects import from_docket
 
-    said = {name: value for name, value in options.items() if value is not None}
+    given = {name: value for name, value in options.items() if value is not None}
     if docket is not None:
         if store is not None:
             raise UsageError("a docket names its store; say where that is here with --store")
         if treatment.are_said:
-            said["treatment"] = treatment.as_said() if treatment.file else None
-        return from_docket(docket, store=store_hint, **said)
+            given["treatment"] = treatment.as_said() if treatment.file else None
+        return from_docket(docket, store=store_hint, **given)
     if store is None:
         raise UsageError("name a store, or a docket with --docket FILE")
     snapshot = pannier.open(store)
     made = treatment.treatment(snapshot, workers=options.get("workers"), memory_limit=options["memory_limit"])
-    return snapshot.feed(said.pop("split", None), made, **said)
+    return snapshot.feed(given.pop("split", None), made, **given)
 
 
 def _add(hasher: Any, batch: Any) -> None:

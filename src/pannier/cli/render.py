@@ -92,9 +92,9 @@ def _print_list(found: list[Rendered]) -> None:
         fixed = each.about["fixed"]
         tall, wide = fixed["size"]
         rest = [f"{name} {value}" for name, value in fixed.items() if name in ("tone", "filter", "trim", "anchor")]
-        said = ", ".join([fixed["fit"], fixed["color"], *rest])
+        about = ", ".join([fixed["fit"], fixed["color"], *rest])
         canvas = "x".join(map(str, each.about["shape"][1:]))
-        rows.append([each.digest[:12], f"{tall}x{wide}", said, canvas, f"{each.canvases:,}", show_bytes(each.byte_count)])
+        rows.append([each.digest[:12], f"{tall}x{wide}", about, canvas, f"{each.canvases:,}", show_bytes(each.byte_count)])
     print_table(["digest", "size", "fixed part", "canvas", "pictures", "bytes"], rows, left=3)
 
 

@@ -124,8 +124,8 @@ def _unmet_one(description: Description, name: str, wanted: str) -> str | None:
         value: str = getattr(description, name)
         return None if value == wanted else value
     if name == "classes":
-        there = sum(label is not None for label, _ in description.labels)
-        return None if wanted == str(there) else str(there)
+        labelled = sum(label is not None for label, _ in description.labels)
+        return None if wanted == str(labelled) else str(labelled)
     low, high = _ends(name, wanted)
     numbers = (description.lowest, description.highest) if name == "range" else getattr(description, name)
     if all(low <= number <= high for number in numbers):

@@ -151,8 +151,8 @@ def drop_rendering(storage: Storage, digest: str) -> int:
     """Takes a rendering away, by the first digits of its digest: how many bytes that frees. Raises UsageError."""
     matching = [rendering for rendering in renderings(storage) if rendering.digest.startswith(digest)]
     if len(matching) != 1 or len(digest) < 4:
-        there = ", ".join(rendering.digest[:12] for rendering in renderings(storage)) or "none"
-        raise UsageError(f"{digest!r} is not the beginning (4 or more digits) of one rendering's digest; there is {there}")
+        known = ", ".join(rendering.digest[:12] for rendering in renderings(storage)) or "none"
+        raise UsageError(f"{digest!r} is not the beginning (4 or more digits) of one rendering's digest; there is {known}")
     return matching[0].drop()
 
 

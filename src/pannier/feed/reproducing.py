@@ -24,9 +24,9 @@ def read_feed(
     for name, value in options.items():
         if name in fixed and value is not None and value != fixed[name]:
             raise UsageError(f"{name} = {value!r}: the docket says {fixed[name]!r}; leave it out, or make another docket")
-    said = {name: value for name, value in options.items() if value is not None or name == "memory_limit"} | fixed
-    treatment = said.pop("treatment", None)
+    given = {name: value for name, value in options.items() if value is not None or name == "memory_limit"} | fixed
+    treatment = given.pop("treatment", None)
     own = read.read_treatment()
     if treatment is not None and own is not None and treatment != own:
         raise UsageError("the treatment differs from the docket's: leave it out, or make another docket")
-    return state, said.pop("split", None), own or treatment, said
+    return state, given.pop("split", None), own or treatment, given

@@ -106,17 +106,17 @@ def with_predictions(pictures: Sequence[Shown], predicted: str, probability: str
         for name in (predicted, probability):
             if name is not None and name not in side:
                 raise NotFoundError(f"no record has a side column {name!r}{did_you_mean(name, side)}")
-        said = side[predicted]
-        if said is None:
+        prediction = side[predicted]
+        if prediction is None:
             marked.append(picture)
             continue
-        is_right = str(said) == picture.label
+        is_right = str(prediction) == picture.label
         sure = None if probability is None or side[probability] is None else f"{float(side[probability]):.2f}"
         below = None if is_right else f"is {picture.label or 'unlabelled'}"
         if sure:
             below = f"{sure}, {below}" if below else f"{sure}  {picture.key.rpartition('/')[2]}"
         mark = "\u2713" if is_right else "\u2717"
-        marked.append(replace(picture, headline=f"{mark} {said}", below=below, mark=is_right))
+        marked.append(replace(picture, headline=f"{mark} {prediction}", below=below, mark=is_right))
     return marked
 
 

@@ -52,9 +52,9 @@ def fixed_lines(treatment: Treatment) -> list[Line]:
     if has_tone(treatment):
         tiles = _by(treatment.clahe_tiles)
         what = {"clahe": f"contrast-limited equalization, limit {treatment.clahe_limit:g}, {tiles} tiles"}
-        said = [] if treatment.tone == "none" else [what.get(treatment.tone, treatment.tone)]
-        said += [f"gamma {treatment.tone_gamma:g}"] if treatment.tone_gamma != 1 else []
-        lines.append(("tone", ", then ".join(said)))
+        tones = [] if treatment.tone == "none" else [what.get(treatment.tone, treatment.tone)]
+        tones += [f"gamma {treatment.tone_gamma:g}"] if treatment.tone_gamma != 1 else []
+        lines.append(("tone", ", then ".join(tones)))
     lines.append(("fit", _fit(treatment)))
     return lines + (_canvas_lines(treatment) if frame.canvas != treatment.size else [])
 

@@ -59,10 +59,10 @@ def own_step(
     step = OwnStep(name=name, version=version, at=at)
 
     def register(function: Function) -> Function:
-        there = _registered.get(name)
-        if there is not None and there.step != step:
+        known = _registered.get(name)
+        if known is not None and known.step != step:
             raise UsageError(
-                f"own step {name!r} is registered already, as version {there.step.version} at {there.step.at!r}"
+                f"own step {name!r} is registered already, as version {known.step.version} at {known.step.at!r}"
             )
         _registered[name] = Registered(step, function, None if thread_safe else threading.Lock())
         return function
@@ -74,9 +74,9 @@ def registered(step: OwnStep) -> Registered:
     """The function behind a step. Raises TreatmentError where it, or this version of it, is not registered."""
     function = _registered.get(step.name)
     if function is None:
-        there = did_you_mean(step.name, _registered)
+        hint = did_you_mean(step.name, _registered)
         raise TreatmentError(
-            f"own step {step.name!r} is not registered{there}: first import the module that registers it (pannier.own_step)"
+            f"own step {step.name!r} is not registered{hint}: first import the module that registers it (pannier.own_step)"
         )
     if function.step != step:
         raise TreatmentError(
@@ -103,8 +103,8 @@ def _read_one(value: Any) -> OwnStep:
     elif isinstance(value, str) and value in _registered:
         step = _registered[value].step
     elif isinstance(value, str):
-        there = did_you_mean(value, _registered)
-        raise ValueError(f"the name of a step that is registered (pannier.own_step){there}")
+        hint = did_you_mean(value, _registered)
+        raise ValueError(f"the name of a step that is registered (pannier.own_step){hint}")
     else:
         raise ValueError("a list of names of registered steps")
     try:

@@ -117,16 +117,16 @@ class Treatment(TreatmentFields):
 
     def essence(self) -> dict[str, Any]:
         """The canonical form: the first fields always, later ones where they differ from their defaults."""
-        said = self.model_dump(mode="json", exclude={"measured_on", "margin", "scale"})
-        said = {name: value for name, value in said.items() if name in _ALWAYS or value != _default(name)}
-        return said | self._around()
+        fields = self.model_dump(mode="json", exclude={"measured_on", "margin", "scale"})
+        fields = {name: value for name, value in fields.items() if name in _ALWAYS or value != _default(name)}
+        return fields | self._around()
 
     def fixed_fields(self) -> dict[str, Any]:
         """What makes the picture that is seen: all of the fixed part but margin and scale."""
         essence = self.essence()
-        said = {name: essence[name] for name in _FIXED if name in essence}
+        fields = {name: essence[name] for name in _FIXED if name in essence}
         own = [step.model_dump() for step in self.own_at("decoded")]
-        return said | ({"own": own} if own else {})
+        return fields | ({"own": own} if own else {})
 
     def _around(self) -> dict[str, Any]:
         frame = self.frame

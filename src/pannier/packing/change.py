@@ -270,24 +270,24 @@ def _revised(parent: State, said: _Said) -> tuple[Revision, list[str], int]:
     if said.where is not None:
         chosen = np.zeros(len(manifest), bool)
         chosen[rows_where(manifest, said.where)] = True
-    there: Rows = np.empty(0, np.int64)
+    old_rows: Rows = np.empty(0, np.int64)
     unknown: list[str] = []
     table = said.table
     if table is not None:
-        there = rows_there(manifest, table)
-        unknown = table.column("key").take(pa.array(np.flatnonzero(there < 0))).to_pylist()
-        if len(unknown) == len(there):
+        old_rows = rows_there(manifest, table)
+        unknown = table.column("key").take(pa.array(np.flatnonzero(old_rows < 0))).to_pylist()
+        if len(unknown) == len(old_rows):
             raise SourceError(f"no record has a key of the table: {unknown[0]!r} is none{parent.nearest_key(unknown[0])}")
-        kept = np.flatnonzero((there >= 0) & chosen[there])
-        table, there = table.take(pa.array(kept)), there[kept]
+        kept = np.flatnonzero((old_rows >= 0) & chosen[old_rows])
+        table, old_rows = table.take(pa.array(kept)), old_rows[kept]
         in_table: Flags = np.zeros(len(manifest), bool)
-        in_table[there] = True
+        in_table[old_rows] = True
         chosen = in_table
     rows = np.flatnonzero(chosen)
     if said.remove:
         return Revision.of_records(manifest, rows[:0], gone=rows), unknown, len(rows)
     revision = Revision.of_records(manifest, rows)
-    at = np.searchsorted(rows, there)
+    at = np.searchsorted(rows, old_rows)
     if table is not None:
         _take_from(revision, table, at)
     for name, value in said.values.items():

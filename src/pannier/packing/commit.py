@@ -115,8 +115,8 @@ def number_classes(known: Sequence[str], present: set[str], fixed: Sequence[str]
     if fixed:
         shared = min(len(fixed), len(known))
         if list(fixed[:shared]) != list(known[:shared]) or len(set(fixed)) < len(fixed):
-            there = ",".join(known) or "none"
-            raise UsageError(f"`classes` {','.join(fixed)}: classes keep their numbers along a track; there are {there}")
+            names = ",".join(known) or "none"
+            raise UsageError(f"`classes` {','.join(fixed)}: classes keep their numbers along a track; there are {names}")
         known = [*known, *fixed[shared:]]
     new = present - set(known)
     if not known and new and all(_is_integer(name) for name in new):

@@ -33,16 +33,16 @@ def merge(incoming: Any, manifest: Manifest, *, relabel: bool) -> tuple[Revision
 
     A record that is there keeps its label and split, unless `relabel` is said; what it lacks it gets.
     """
-    there = rows_there(manifest, incoming)
-    label_names, labels, old_labels = _alike(incoming, there, manifest, "label")
-    split_names, splits, old_splits = _alike(incoming, there, manifest, "split")
-    is_there = there >= 0
+    old_rows = rows_there(manifest, incoming)
+    label_names, labels, old_labels = _alike(incoming, old_rows, manifest, "label")
+    split_names, splits, old_splits = _alike(incoming, old_rows, manifest, "split")
+    is_there = old_rows >= 0
     is_other_picture = is_there.copy()
-    ours, theirs = digests_of(incoming.column("sha256"))[is_there], _digests(manifest, there[is_there])
+    ours, theirs = digests_of(incoming.column("sha256"))[is_there], _digests(manifest, old_rows[is_there])
     is_other_picture[is_there] = (ours != theirs).any(axis=1)
 
     label, split = np.where(is_there, old_labels, labels), np.where(is_there & (old_splits >= 0), old_splits, splits)
-    other_side = side_differs(incoming, there, manifest)
+    other_side = side_differs(incoming, old_rows, manifest)
     differs = is_there & ((labels != old_labels) | ((splits >= 0) & (splits != split)) | other_side)
     counts = Counts(
         added=int((~is_there).sum()),
@@ -59,7 +59,7 @@ def merge(incoming: Any, manifest: Manifest, *, relabel: bool) -> tuple[Revision
     revision = Revision(
         manifest,
         incoming.take(pa.array(chosen)),
-        there[chosen],
+        old_rows[chosen],
         takes_side[chosen],
         NameColumn(label[chosen].astype(np.int32), label_names),
         NameColumn(split[chosen].astype(np.int32), split_names),

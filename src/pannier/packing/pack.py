@@ -99,8 +99,8 @@ class PackOptions(DealingOptions, RuleOptions, ReadingOptions):
 
     def about(self) -> dict[str, Any]:
         """What the snapshot's document takes as it is."""
-        said = {"note": self.note, "name": self.name, "description": self.description}
-        return {**said, "classes": names_in(self.classes), "facts": read_facts(self.facts)}
+        texts = {"note": self.note, "name": self.name, "description": self.description}
+        return {**texts, "classes": names_in(self.classes), "facts": read_facts(self.facts)}
 
 
 @dataclass(kw_only=True)

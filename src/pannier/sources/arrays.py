@@ -126,8 +126,8 @@ def _unpacked(path: Path) -> dict[str, _Array]:
 def _parted(arrays: dict[str, _Array], name: str) -> list[_Part]:
     held = {each: _as_pictures(values, each) for each, values in arrays.items() if values.ndim >= 3}
     if not held:
-        there = ", ".join(f"{each} {values.shape}" for each, values in arrays.items()) or "nothing"
-        raise UsageError(f"{name} holds no pictures, which are arrays of shape (n, h, w) or (n, h, w, channels): {there}")
+        shapes = ", ".join(f"{each} {values.shape}" for each, values in arrays.items()) or "nothing"
+        raise UsageError(f"{name} holds no pictures, which are arrays of shape (n, h, w) or (n, h, w, channels): {shapes}")
     parts = []
     for each, pictures in held.items():
         split, _ = _split_in(each)

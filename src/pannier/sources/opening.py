@@ -36,8 +36,8 @@ class ReadingOptions:
 
     def reading(self) -> dict[str, Any]:
         """What was said, as `as_source` takes it."""
-        said = {name: getattr(self, name) for name in (*TABLE_OPTIONS, *PATTERN_OPTIONS)}
-        return {name: value for name, value in said.items() if value}
+        wanted = {name: getattr(self, name) for name in (*TABLE_OPTIONS, *PATTERN_OPTIONS)}
+        return {name: value for name, value in wanted.items() if value}
 
 
 def as_source(
@@ -49,21 +49,21 @@ def as_source(
     separator for tables, include and exclude for folders and archives.
     Raises UsageError, NotFoundError, SourceError.
     """
-    said = {name: value for name, value in reading.items() if value}
+    wanted = {name: value for name, value in reading.items() if value}
     if isinstance(source, (str, Path)):
-        return _path(Path(source), said, keep_splits, is_known)
+        return _path(Path(source), wanted, keep_splits, is_known)
     if hasattr(source, "table") and hasattr(source, "read"):
         found: Source = source
         return found
     if isinstance(source, Sequence) and source and all(isinstance(each, (str, Path)) for each in source):
         if len(source) == 1:
-            return _path(Path(source[0]), said, keep_splits, is_known)
-        return Several([_part(Path(each), said, keep_splits) for each in source])
+            return _path(Path(source[0]), wanted, keep_splits, is_known)
+        return Several([_part(Path(each), wanted, keep_splits) for each in source])
     if isinstance(source, Mapping):
-        _refuse(said, (*TABLE_OPTIONS, *PATTERN_OPTIONS), "arrays")
+        _refuse(wanted, (*TABLE_OPTIONS, *PATTERN_OPTIONS), "arrays")
         return ArraysSource(source, "arrays", keep_splits=keep_splits)
-    _refuse(said, (*PATTERN_OPTIONS, "encoding", "separator"), "data from Python")
-    return TableSource(table_from(source), "table", said.get("root", "."), said.get("picture"))
+    _refuse(wanted, (*PATTERN_OPTIONS, "encoding", "separator"), "data from Python")
+    return TableSource(table_from(source), "table", wanted.get("root", "."), wanted.get("picture"))
 
 
 def _path(

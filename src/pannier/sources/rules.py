@@ -138,8 +138,8 @@ def read_class_names(names: str | Path | Mapping[str, str] | None) -> dict[str, 
 
 def _named(labels: NameColumn, class_names: Mapping[str, str], rename: Mapping[str, str]) -> NameColumn:
     if class_names:
-        there = {labels.names[code] for code in np.unique(labels.codes).tolist() if code >= 0}
-        nameless = sorted(there - set(class_names))
+        known = {labels.names[code] for code in np.unique(labels.codes).tolist() if code >= 0}
+        nameless = sorted(known - set(class_names))
         if nameless:
             raise UsageError(
                 f"`class_names` has no name for label {nameless[0]!r}: add it there, or leave it out by `where`"
@@ -206,8 +206,8 @@ def _label_rule(rules: Rules, source: Source, table: Any) -> str:
     by_itself = "label" if rules.label_pattern and "label" in table.column_names else source.default_label
     rule = rules.label or by_itself
     if rule is None:
-        there = ", ".join(map(repr, table.column_names[:12]))
-        raise UsageError(f"say with `label` which column of {source.name} gives labels; there is {there}")
+        columns = ", ".join(map(repr, table.column_names[:12]))
+        raise UsageError(f"say with `label` which column of {source.name} gives labels; there is {columns}")
     return rule
 
 

@@ -90,10 +90,10 @@ def _without(chosen: Chosen, rows: Any, kind: LeftOutKind, reason: str, left_out
 
 
 def _only(chosen: Chosen, wanted: Sequence[str], left_out: list[LeftOut]) -> Chosen:
-    there = {chosen.labels.names[code] for code in np.unique(chosen.labels.codes).tolist() if code >= 0}
+    classes = {chosen.labels.names[code] for code in np.unique(chosen.labels.codes).tolist() if code >= 0}
     for name in wanted:
-        if name not in there:
-            raise UsageError(f"`only_classes` {name}: the source has no such class{did_you_mean(name, sorted(there))}")
+        if name not in classes:
+            raise UsageError(f"`only_classes` {name}: the source has no such class{did_you_mean(name, sorted(classes))}")
     flags = np.array([*(name in wanted for name in chosen.labels.names), False], bool)
     others = np.flatnonzero(~flags[chosen.labels.codes] & (chosen.labels.codes >= 0))
     return _without(chosen, others, "rule", "its class is none of those wanted", left_out)

@@ -79,8 +79,8 @@ def survey(
     """
     checked_distance(near)
     options = SurveyOptions(**rules)
-    source, said = as_source(source, **options.reading()), options.read_rules()
-    chosen = choose(source, said)
+    source, rule_set = as_source(source, **options.reading()), options.read_rules()
+    chosen = choose(source, rule_set)
     refuse_nothing(source, chosen)
     surveying = _Surveying(source, chosen)
     workers = workers or usable_cores()
@@ -93,7 +93,7 @@ def survey(
             surveying.look(([outcome] for outcome in checker.check_all(chosen.rows(source))), progress)
     surveying.compare(None if quick else near)
     compare_names(chosen, surveying.problems)
-    surveying.tell_passed(said)
+    surveying.tell_passed(rule_set)
     findings = surveying.findings()
     findings.checks = HEADER_CHECKS if quick else HEADER_CHECKS + PIXEL_CHECKS
     findings.skipped_checks = PIXEL_CHECKS if quick else []

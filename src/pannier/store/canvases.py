@@ -147,8 +147,8 @@ class Rendering:
                 yield Damage(f"{below}/{shard_file(name)}", problem)
                 continue
             file = segment_file(name)
-            there = self.storage.read(file) if self.storage.exists(file) else b""
-            if there and there != segment_bytes(located):
+            content = self.storage.read(file) if self.storage.exists(file) else b""
+            if content and content != segment_bytes(located):
                 yield Damage(f"{below}/{file}", "it does not fit its shard")
 
     def _about_problem(self) -> str:

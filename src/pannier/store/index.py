@@ -74,9 +74,9 @@ def publish_segment(storage: Storage, shard: str, located: Located) -> None:
 
 def restore_segments(storage: Storage) -> None:
     """Makes the segments that are missing, as after a writer was ended between a shard and its segment."""
-    there = set(storage.list(INDEX))
+    segments = set(storage.list(INDEX))
     for shard in shard_names(storage):
-        if shard + ARROW not in there:
+        if shard + ARROW not in segments:
             try:
                 publish_segment(storage, shard, locate(storage, shard))
             except DamageError:

@@ -233,9 +233,9 @@ class Manifest:
     def find_pictures(self, sha256: Digests) -> np.ndarray[Any, np.dtype[np.int64]]:
         """The numbers of the rows that have one of those pictures."""
         parts = [view[:, :8].copy().view(np.uint64).ravel() for view in self._views_of("sha256")]
-        there = np.concatenate(parts) if parts else np.empty(0, np.uint64)
-        there = there if self._rows is None else there[self._rows]
-        rows = np.flatnonzero(np.isin(there, sha256[:, :8].copy().view(np.uint64).ravel()))
+        prefixes = np.concatenate(parts) if parts else np.empty(0, np.uint64)
+        prefixes = prefixes if self._rows is None else prefixes[self._rows]
+        rows = np.flatnonzero(np.isin(prefixes, sha256[:, :8].copy().view(np.uint64).ravel()))
         if not len(rows):
             return rows
         numbers, _ = numbered(np.concatenate([digests_of(self.take(rows, ["sha256"]).column(0)), sha256]))
@@ -319,7 +319,7 @@ def _encoded_names(codes: Any, names: list[str]) -> tuple[Any, list[bytes]]:
 def rows_there(manifest: Manifest, table: Any) -> Rows:
     """For each row of a table with `hash` and `key`: the row of the manifest with that key, -1 for none."""
     hashes, keys = table.column("hash").to_numpy(), table.column("key")
-    there = np.full(len(hashes), -1, np.int64)
+    rows = np.full(len(hashes), -1, np.int64)
     open_rows, at = np.arange(len(hashes)), np.searchsorted(manifest.hashes, hashes)
     while len(open_rows):  # once, but for keys whose hashes are alike
         is_candidate = at < len(manifest)
@@ -329,9 +329,9 @@ def rows_there(manifest: Manifest, table: Any) -> Rows:
             break
         theirs, ours = manifest.take(at, ["key"]).column(0), keys.take(pa.array(open_rows))
         same = pc.equal(theirs, ours).to_numpy(zero_copy_only=False)
-        there[open_rows[same]] = at[same]
+        rows[open_rows[same]] = at[same]
         open_rows, at = open_rows[~same], at[~same] + 1
-    return there
+    return rows
 
 
 def names_there(manifest: Manifest, there: Rows, column: str) -> NameColumn:

@@ -72,8 +72,8 @@ class State(Told):
         wanted = [name.strip() for name in split.split(",")]
         for name in wanted:
             if name not in self.splits:
-                there = did_you_mean(name, self.splits) or "; no record has a split: pack with shares"
-                raise NotFoundError(f"no split {name!r} in this snapshot{there}")
+                hint = did_you_mean(name, self.splits) or "; no record has a split: pack with shares"
+                raise NotFoundError(f"no split {name!r} in this snapshot{hint}")
         return np.flatnonzero(np.isin(codes, [names.index(name) for name in wanted]))
 
     def nearest_key(self, key: str) -> str:

@@ -139,9 +139,9 @@ class _Tidying:
 
     def _kept_snapshots(self) -> Referenced:
         """What names, readers and age keep, and all that those descend from."""
-        there = set(self._store.snapshot_ids())
-        read = {snapshot for lease in self._readers for snapshot in lease.snapshots} & there
-        young = {each for each in there if age_in_seconds(self._storage, each, self._clock) < self._seconds}
+        snapshot_ids = set(self._store.snapshot_ids())
+        read = {snapshot for lease in self._readers for snapshot in lease.snapshots} & snapshot_ids
+        young = {each for each in snapshot_ids if age_in_seconds(self._storage, each, self._clock) < self._seconds}
         return referenced(self._storage, names_by_snapshot(self._store).keys() | read | young)
 
     def _refuse_damage(self, kept: Referenced) -> None:
@@ -155,9 +155,9 @@ class _Tidying:
             if snapshot_id not in kept.documents:
                 reason = "no track, tag or reader leads to it"
                 self._result.add(self._storage, snapshot_file(snapshot_id), "snapshot", reason)
-        there = set(self._store.snapshot_ids()) & kept.documents.keys()
+        snapshot_ids = set(self._store.snapshot_ids()) & kept.documents.keys()
         for snapshot_id in self._storage.list(ANNOTATIONS):
-            if snapshot_id not in there:
+            if snapshot_id not in snapshot_ids:
                 for number in annotation_numbers(self._storage, snapshot_id):
                     file = annotation_file(snapshot_id, number)
                     self._result.add(self._storage, file, "annotation", "its snapshot goes")

@@ -279,10 +279,10 @@ class _Verification:
 
     def _files(self, files: dict[str, str]) -> Iterator[Finding]:
         """Attached files hash to their names."""
-        there = self._storage.list(FILES)
-        for name in sorted(set(files) - set(there)):
+        attached = self._storage.list(FILES)
+        for name in sorted(set(files) - set(attached)):
             yield Finding(f"{FILES}/{name}", "it is missing", f"attachment {files[name]}", FROM_COPY)
-        for name in there:
+        for name in attached:
             path = attached_file(name)
             if not self._quick and self._sha256(path) != name:
                 harms = f"attachment {files[name]}" if name in files else "nothing"

@@ -160,15 +160,15 @@ def annotate(
     detach: Sequence[str] = (),
 ) -> Annotation:
     """Adds facts and files to a snapshot as one entry. attach: paths by the names that the files get. Raises UsageError."""
-    said = read_facts(facts)
+    new_facts = read_facts(facts)
     names = [each.name for each in attachments_at(state)]
     for name in detach:
         if name not in names:
             raise UsageError(f"`detach` {name}: there is no such attachment{did_you_mean(name, names)}")
-    if not (said or attach or detach):
+    if not (new_facts or attach or detach):
         raise UsageError("say what to add: `facts` key=value, or `attach` FILE")
     with holding(state.storage, WRITER):
-        return _annotate(state.storage, state.id, said, attach or {}, detach)
+        return _annotate(state.storage, state.id, new_facts, attach or {}, detach)
 
 
 def _annotate(

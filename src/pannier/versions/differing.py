@@ -96,27 +96,27 @@ def differences(
     """
     buckets = _other_buckets(before, after)
     rows_before, rows_after = (_rows_of(manifest, buckets) for manifest in (before, after))
-    there = rows_there(before, after.take(rows_after, ["hash", "key"]))
-    is_there = there >= 0
-    rows, there = rows_after[is_there], there[is_there]
+    old_rows = rows_there(before, after.take(rows_after, ["hash", "key"]))
+    is_there = old_rows >= 0
+    rows, old_rows = rows_after[is_there], old_rows[is_there]
     digests = [
-        digests_of(manifest.take(which, ["sha256"]).column(0)) for manifest, which in ((before, there), (after, rows))
+        digests_of(manifest.take(which, ["sha256"]).column(0)) for manifest, which in ((before, old_rows), (after, rows))
     ]
     is_other = (digests[0] != digests[1]).any(axis=1)
     none: Flags = np.zeros(len(rows), bool)
     relabelled, moved = (
-        differs(names_there(before, there, name), names_there(after, rows, name)) if asked else none
+        differs(names_there(before, old_rows, name), names_there(after, rows, name)) if asked else none
         for name, asked in (("label", labels), ("split", splits))
     )
-    described = _side_differs(before, there, after, rows) if side else none
+    described = _side_differs(before, old_rows, after, rows) if side else none
     kept = is_other | relabelled | moved | described
     return Difference(
         before,
         after,
         rows_after[~is_there],
-        np.setdiff1d(rows_before, there, assume_unique=True),
+        np.setdiff1d(rows_before, old_rows, assume_unique=True),
         rows[kept],
-        there[kept],
+        old_rows[kept],
         is_other[kept],
         relabelled[kept],
         moved[kept],

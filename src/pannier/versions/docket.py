@@ -43,8 +43,8 @@ class FeedPart(_Part):
 
     def options(self) -> dict[str, Any]:
         """What it fixes, as `snapshot.feed` takes it."""
-        said = self.model_dump(exclude={"treatment", "canary", "order"}, exclude_none=True)
-        return said if self.order is None else said | {"shuffle": self.order == "shuffled"}
+        given = self.model_dump(exclude={"treatment", "canary", "order"}, exclude_none=True)
+        return given if self.order is None else given | {"shuffle": self.order == "shuffled"}
 
 
 class ExportPart(_Part):

@@ -108,8 +108,8 @@ def _append(
     entry = Entry(last.number + 1 if last else 1, snapshot, now(), author(), note, other_name)
     if names.append(name, entry):
         return
-    there = names.entry(name, entry.number)
-    if replace(there, time=entry.time, author=entry.author) != entry:
+    taken = names.entry(name, entry.number)
+    if replace(taken, time=entry.time, author=entry.author) != entry:
         raise ConflictError(f"{name!r} was changed by somebody else in the meantime: look again with pannier history")
 
 

@@ -182,8 +182,8 @@ def _links(rows: Any, link: str | None) -> Any:
         candidates = [name for name in rows.column_names if holds_links(rows.column(name))]
         if len(candidates) != 1:
             what = "no column holds links" if not candidates else "several columns hold links"
-            there = ", ".join(map(repr, candidates or rows.column_names[:12]))
-            raise UsageError(f"{what}: say which with `link`; there is {there}")
+            columns = ", ".join(map(repr, candidates or rows.column_names[:12]))
+            raise UsageError(f"{what}: say which with `link`; there is {columns}")
         link = candidates[0]
     values = evaluate(rows, link, "`link`")
     if not (pa.types.is_string(values.type) or pa.types.is_large_string(values.type) or pa.types.is_null(values.type)):
@@ -222,16 +222,16 @@ def _write_table(rows: Any, links: list[str], journal: Journal, path: Path) -> i
 
     came = [journal.came.get(identity(text)) for text in links]
     kept = rows.filter(pa.array(np.array([each is not None for each in came], bool)))
-    there = [each for each in came if each is not None]
+    arrived = [each for each in came if each is not None]
     columns = {name: _plain(kept.column(name)) for name in kept.column_names}
     names = {name: f"gathered_{name}" if name in columns else name for name in ORIGIN}
     origin = {
-        "file": [each.file for each in there],
-        "link": [each.link for each in there],
-        "fetched_at": [each.time.replace("T", " ").removesuffix("Z") for each in there],
-        "byte_count": [each.byte_count for each in there],
-        "sha256": [each.sha256 for each in there],
-        "http_status": [each.status for each in there],
+        "file": [each.file for each in arrived],
+        "link": [each.link for each in arrived],
+        "fetched_at": [each.time.replace("T", " ").removesuffix("Z") for each in arrived],
+        "byte_count": [each.byte_count for each in arrived],
+        "sha256": [each.sha256 for each in arrived],
+        "http_status": [each.status for each in arrived],
     }
     table = pa.table({**{names[name]: values for name, values in origin.items()}, **columns})
     with whole_file(path) as draft:

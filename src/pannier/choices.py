@@ -1,7 +1,8 @@
-"""Choices that several floors offer: each said once, with what it may be."""
+"""Arguments that several floors take: what each may be, said once."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any, Literal, get_args
 
 from pannier.errors import UsageError
@@ -12,6 +13,8 @@ Last = Literal["keep", "drop"]
 Layout = Literal["class", "split", "flat"]
 # what becomes of what gets no label
 Unlabeled = Literal["leave", "keep"]
+# what long work calls now and then, with (done, in all)
+Progress = Callable[[int, int], None]
 
 
 def checked_choice(argument: str, value: Any, choices: Any) -> Any:

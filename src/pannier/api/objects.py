@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any, cast
 
 from pannier.api.treatments import Treatment
-from pannier.choices import LabelAs, Last
+from pannier.choices import LabelAs, Last, Progress
 from pannier.columns import Rows
 from pannier.errors import NotFoundError, did_you_mean
 from pannier.feed import batch, feed
@@ -23,7 +23,6 @@ from pannier.packing import change as changing
 from pannier.packing import pack as packing
 from pannier.packing.change import ChangeOptions, change
 from pannier.packing.pack import PackOptions, pack, pack_at
-from pannier.sources.checking import Progress
 from pannier.storage.opening import open_storage, parted_address
 from pannier.store import records, state
 from pannier.store.choosing import chosen_rows

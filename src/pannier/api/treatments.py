@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any, Self
 
+from pannier.array_types import Array
 from pannier.errors import TreatmentError
 from pannier.feed.statistics import measure_values
 from pannier.figures.notebook import of_treatment
@@ -12,7 +13,6 @@ from pannier.images import treatment
 from pannier.images.explaining import explained
 from pannier.images.prepare import Preparation
 from pannier.images.treatment_file import read_fields, save
-from pannier.images.values import Array
 from pannier.store.state import State
 
 

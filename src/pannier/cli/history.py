@@ -9,7 +9,7 @@ from pannier.cli.options import AsJson, Figure, Store, argument, flag, option
 from pannier.cli.terminal import drawing, plural, print_json, print_table
 
 if TYPE_CHECKING:
-    from pannier.versions.history import RecordStep, Step
+    from pannier.versions.history import HistoryStep, RecordStep
 
 _SIGNS = (("added", "+"), ("removed", "-"))
 
@@ -45,7 +45,7 @@ def history(
     return 0
 
 
-def _print(steps: list[Step], count: int | None, by_class: bool) -> None:
+def _print(steps: list[HistoryStep], count: int | None, by_class: bool) -> None:
     rows = [
         [step.id[:12], step.time, step.author, f"{step.records:,}", _changes(step.totals), _about(step)]
         for step in steps[:count]
@@ -68,7 +68,7 @@ def _changes(totals: dict[str, int]) -> str:
     return ", ".join(each for each in (signed, *others) if each) or "-"
 
 
-def _about(step: Step) -> str:
+def _about(step: HistoryStep) -> str:
     names = f"[{', '.join(step.names)}]" if step.names else ""
     facts = ", ".join(f"{key}={value}" for key, value in step.facts.items())
     files = f"{plural(len(step.attachments), 'file')} attached" if step.attachments else ""

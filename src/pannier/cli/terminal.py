@@ -12,10 +12,10 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any
 
+from pannier import choices
+
 # of each reason for leaving something out so many are shown
 LEFT_OUT_EXAMPLES = 3
-
-Step = Callable[[int, int], None]
 
 
 def print_json(value: Any) -> None:
@@ -154,7 +154,7 @@ def live_bar(what: str, at_first: str = "") -> Iterator[Bar | None]:
 
 
 @contextmanager
-def progress_bar(what: str) -> Iterator[Step | None]:
+def progress_bar(what: str) -> Iterator[choices.Progress | None]:
     """A bar of pictures done, with rate and time left; None where standard error is no terminal."""
     with live_bar(what, "looking for pictures") as bar:
         if bar is None:

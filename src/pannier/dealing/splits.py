@@ -7,16 +7,16 @@ from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
-from typing import Any, TypeVar
+from typing import TypeVar
 
 import numpy as np
 
+from pannier.array_types import Flags
 from pannier.columns import Codes, Rows
 from pannier.dealing.shares import Dealing
 from pannier.errors import UsageError
 from pannier.hashing import Hashes, fold, fold_each
 
-Flags = np.ndarray[Any, np.dtype[np.bool_]]
 T = TypeVar("T")
 
 

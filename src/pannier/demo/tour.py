@@ -17,7 +17,7 @@ from pannier.errors import PannierError, UsageError
 
 
 @dataclass(frozen=True)
-class Step:
+class Stop:
     """What is shown and why, the command, and the exit status that it must end with."""
 
     says: str
@@ -104,7 +104,7 @@ a stand-in on this machine plays; it asks for patience now and then.
 """
 
 
-def _steps(folder: Path, seed: int, mill: str) -> list[Step]:
+def _steps(folder: Path, seed: int, mill: str) -> list[Stop]:
     here = shlex.quote(str(folder))
     feed = f"pannier feed {here}/swatches.store --split train --treatment {here}/cloth.toml --memory-limit 128MiB"
     steps, says = [], ""
@@ -113,7 +113,7 @@ def _steps(folder: Path, seed: int, mill: str) -> list[Step]:
         if mark == "#":
             says = rest
         else:
-            steps.append(Step(says, rest, int(mark)))
+            steps.append(Stop(says, rest, int(mark)))
             says = ""
     return steps
 
@@ -124,7 +124,7 @@ def _say(says: str, command: str) -> None:
     print(f"\n$ {command}", flush=True)
 
 
-def _run(step: Step) -> None:
+def _run(step: Stop) -> None:
     command, _, file = step.command.partition(" > ")
     arguments = [sys.executable, "-m", "pannier", *shlex.split(command)[1:]]
     environment = os.environ | {"COLUMNS": os.environ.get("COLUMNS", "100")}

@@ -8,7 +8,7 @@ import cv2
 import numpy as np
 
 Image = np.ndarray[Any, np.dtype[np.uint8]]
-Draft = np.ndarray[Any, np.dtype[np.bool_]]
+WeavingDraft = np.ndarray[Any, np.dtype[np.bool_]]
 
 # pixels of a thread before the swatch is photographed
 _THREAD = 8
@@ -27,27 +27,27 @@ _YARNS = (
 )
 
 
-def _plain() -> Draft:
+def _plain() -> WeavingDraft:
     return np.indices((2, 2)).sum(0) % 2 == 0
 
 
-def _twill() -> Draft:
+def _twill() -> WeavingDraft:
     weft, warp = np.indices((4, 4))
     return (warp - weft) % 4 < 2
 
 
-def _satin() -> Draft:
+def _satin() -> WeavingDraft:
     """Eight ends, moved by three: the warp floats over seven wefts and the binding points never touch."""
     weft, warp = np.indices((8, 8))
     return warp != weft * 3 % 8
 
 
-def _basket() -> Draft:
+def _basket() -> WeavingDraft:
     weft, warp = np.indices((4, 4))
     return (weft // 2 + warp // 2) % 2 == 0
 
 
-def _herringbone() -> Draft:
+def _herringbone() -> WeavingDraft:
     """A 2/2 twill that turns round every eight ends, with the clean break at the turn."""
     weft, warp = np.indices((4, 16))
     rising = (warp - weft) % 4 < 2
@@ -55,7 +55,7 @@ def _herringbone() -> Draft:
     return np.where(warp < 8, rising, falling)
 
 
-def _rib() -> Draft:
+def _rib() -> WeavingDraft:
     """Two wefts in each shed: ribs that run along the weft."""
     weft, warp = np.indices((4, 2))
     return (weft // 2 + warp) % 2 == 0
@@ -79,7 +79,7 @@ def draw_swatch(weave: str, height: int, width: int, rng: np.random.Generator) -
     return _lit(photo, rng)
 
 
-def _cloth(draft: Draft, threads: int, rng: np.random.Generator) -> Image:
+def _cloth(draft: WeavingDraft, threads: int, rng: np.random.Generator) -> Image:
     """Flat cloth of `threads` by `threads`, from above, evenly lit: uint8 RGB."""
     warp_is_up = np.tile(draft, (threads // draft.shape[0] + 1, threads // draft.shape[1] + 1))[:threads, :threads]
     shade = _relief(draft)
@@ -95,7 +95,7 @@ def _cloth(draft: Draft, threads: int, rng: np.random.Generator) -> Image:
     return np.clip(cv2.multiply(flat, cv2.merge([shade, shade, shade])), 0, 255).astype(np.uint8)
 
 
-def _relief(draft: Draft) -> np.ndarray[Any, np.dtype[np.float32]]:
+def _relief(draft: WeavingDraft) -> np.ndarray[Any, np.dtype[np.float32]]:
     """How light each point of one repeat is: round threads that dip where they go under, with the twist of the yarn."""
     middle = (np.arange(_THREAD) + 0.5) / _THREAD
     across = np.sqrt(np.clip(1 - (2 * middle - 1) ** 2, 0.02, 1))

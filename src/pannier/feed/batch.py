@@ -8,12 +8,11 @@ from typing import Any
 
 import numpy as np
 
+from pannier.array_types import Array
 from pannier.choices import LabelAs
 from pannier.errors import UsageError
 from pannier.images.treatment import Treatment
 from pannier.store.state import State
-
-Array = np.ndarray[Any, Any]
 
 
 @dataclass(frozen=True)

@@ -5,11 +5,10 @@ from __future__ import annotations
 import mmap
 import weakref
 from queue import SimpleQueue
-from typing import Any
 
 import numpy as np
 
-Array = np.ndarray[Any, Any]
+from pannier.array_types import Array
 
 
 class Slot:

@@ -11,6 +11,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from pannier.array_types import Array
 from pannier.columns import tuples
 from pannier.feed.buffers import Slot
 from pannier.feed.job import FeedWork
@@ -20,8 +21,6 @@ from pannier.images.facts import Facts
 from pannier.images.placement import Box
 from pannier.store.boxes import boxes_of, canvas_identities
 from pannier.store.places import Place, fact_lists, places_of
-
-Array = np.ndarray[Any, Any]
 
 # so many records, in whole batches, are looked up at once, which costs less a record
 LOOKED_UP_AT_ONCE = 128

@@ -8,13 +8,12 @@ from typing import Any
 
 import numpy as np
 
+from pannier.array_types import Numbers
 from pannier.columns import Rows
 from pannier.feed.order import ORDER_BYTES_PER_RECORD
 from pannier.images.cost import Kinds, after_fit_bytes, decoding_costs, kind_of
 from pannier.images.treatment import Treatment
 from pannier.store.manifest import Manifest
-
-Numbers = np.ndarray[Any, np.dtype[np.int64]]
 
 # decoding that takes more than this from an allocator goes to a heavy lane
 LIGHT_ALLOCATION = 1 << 20

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from pannier.array_types import Array
 from pannier.errors import StoreError, UsageError
 from pannier.feed.feed import Feed
 from pannier.feed.job import job_of
@@ -20,8 +21,6 @@ from pannier.store.leases import WRITER, holding
 from pannier.store.shards import DEFAULT_SHARD_BYTES
 from pannier.store.state import State
 from pannier.units import read_bytes, show_bytes
-
-Array = np.ndarray[Any, Any]
 
 DEFAULT_CAP = "20GiB"
 BATCH_SIZE = 16

@@ -16,7 +16,7 @@ from pannier.images.treatment import Treatment
 from pannier.store.state import State
 
 T = TypeVar("T", bound=Treatment)
-Counts = np.ndarray[Any, np.dtype[np.int64]]
+Histogram = np.ndarray[Any, np.dtype[np.int64]]
 
 
 @dataclass(frozen=True)
@@ -26,7 +26,7 @@ class Statistics:
     `pictures_digest` tells whether the split still holds the same pictures; `measured_through` is the treatment.
     """
 
-    counts: Counts
+    counts: Histogram
     pictures: int
     split: str | None
     content_id: str
@@ -101,7 +101,7 @@ def measure_values(
     memory_limit: str | int | None = "auto",
     progress: Callable[[int, int], None] | None = None,
 ) -> Statistics:
-    """Counts every pixel of a split's pictures as the treatment's fixed part makes them, padding too.
+    """Histogram every pixel of a split's pictures as the treatment's fixed part makes them, padding too.
 
     Pictures are prepared in parallel, and counted batch by batch in whole numbers, whose sums do not hang on their order.
     Raises SourceError where the split is empty.

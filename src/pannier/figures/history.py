@@ -9,7 +9,7 @@ import numpy as np
 
 from pannier.errors import UsageError
 from pannier.figures.style import FAINT, HATCHES, INK, TONES, new_figure, plain_axes, save_figure
-from pannier.versions.history import Step
+from pannier.versions.history import HistoryStep
 
 # the largest classes are drawn by themselves, the others together
 SHOWN_CLASSES = 7
@@ -18,7 +18,7 @@ _NAMED_STEPS = 24
 _OTHERS = "others"
 
 
-def draw_history(steps: list[Step], name: str, path: str) -> None:
+def draw_history(steps: list[HistoryStep], name: str, path: str) -> None:
     """Draws the snapshots of a track, given newest first, oldest at the left. Raises UsageError where there is none."""
     if not steps:
         raise UsageError("there is no snapshot to draw")
@@ -41,7 +41,7 @@ def draw_history(steps: list[Step], name: str, path: str) -> None:
     save_figure(figure, path)
 
 
-def _by_class(steps: list[Step]) -> tuple[list[str], Any]:
+def _by_class(steps: list[HistoryStep]) -> tuple[list[str], Any]:
     """The classes to draw, smallest numbers of records last, and (classes, steps) numbers."""
     totals: Counter[str] = Counter()
     rows: list[Counter[str]] = []
@@ -75,7 +75,7 @@ def _draw_sizes(axes: Any, sizes: Any, classes: list[str]) -> None:
     axes.legend(handles[::-1], names[::-1], loc="upper left", bbox_to_anchor=(1.01, 1.0), frameon=False, fontsize=11)
 
 
-def _draw_changes(axes: Any, steps: list[Step]) -> None:
+def _draw_changes(axes: Any, steps: list[HistoryStep]) -> None:
     """What came above the line, what went below it, and what was changed otherwise as a mark."""
     came = np.array([step.totals.get("added", 0) for step in steps], float)
     went = np.array([step.totals.get("removed", 0) for step in steps], float)
@@ -95,7 +95,7 @@ def _draw_changes(axes: Any, steps: list[Step]) -> None:
     axes.legend(loc="upper left", bbox_to_anchor=(1.01, 1.0), frameon=False, fontsize=11)
 
 
-def _name_steps(above: Any, below: Any, steps: list[Step], sizes: Any) -> None:
+def _name_steps(above: Any, below: Any, steps: list[HistoryStep], sizes: Any) -> None:
     """Ids below the bars; above them the names that stand there, and what was noted."""
     tops = sizes.sum(axis=0)
     every = max(1, -(-len(steps) // _NAMED_STEPS))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -12,6 +12,7 @@ from typing import Any
 
 import numpy as np
 
+from pannier.choices import Progress
 from pannier.columns import Rows, digest_list, digests_of
 from pannier.errors import DamageError, NotFoundError, PannierError, SourceError, UsageError
 from pannier.files import is_draft
@@ -26,7 +27,6 @@ from pannier.store.records import rows_where
 from pannier.store.state import OpenedStore, State
 from pannier.versions.annotating import attachments_at
 
-Progress = Callable[[int, int], None]
 _SHOWN = 5
 
 

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import io
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from pannier.choices import Progress
 from pannier.columns import Rows, numbers_of
 from pannier.errors import SourceError, UsageError
 from pannier.files import write_whole
@@ -25,7 +26,6 @@ from pannier.store.choosing import chosen_rows
 from pannier.store.places import pictures_of
 from pannier.store.state import State
 
-Progress = Callable[[int, int], None]
 IMAGES, LABELS, KEYS, TABLE = "images.npy", "labels.npy", "keys.npy", "labels.csv"
 _AT_ONCE = 64
 

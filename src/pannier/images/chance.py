@@ -13,6 +13,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from pannier.array_types import Array
 from pannier.hashing import Hashes, fold, fold_each, fold_more, text_hash
 from pannier.images.placement import Window, with_mirrored
 from pannier.images.treatment import Treatment
@@ -25,8 +26,6 @@ _FINE = float(1 << 30)
 _LUMA = np.array([0.299, 0.587, 0.114])
 _YIQ = np.array([[0.299, 0.587, 0.114], [0.596, -0.274, -0.322], [0.211, -0.523, 0.312]])
 _HIGHEST_SEED = 1 << 64
-
-Array = np.ndarray[Any, Any]
 
 
 class Blotted(NamedTuple):

@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from pannier.array_types import Flags, Numbers
 from pannier.images.placement import Frame, reduction
 from pannier.images.tone import has_tone
 from pannier.images.treatment import Treatment
@@ -17,8 +18,6 @@ STRIP = 256
 LARGEST_RATIO = 16
 REACHES = {"nearest": 1, "bilinear": 1, "bicubic": 2, "lanczos": 3}
 
-Numbers = np.ndarray[Any, np.dtype[np.int64]]
-Flags = np.ndarray[Any, np.dtype[np.bool_]]
 
 # what libjpeg holds beside the pixels: a few rows of every component, and its tables; tests/test_costs.py measures it all
 JPEG_ROWS = 48

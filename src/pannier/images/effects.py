@@ -8,13 +8,12 @@ from typing import Any
 
 import numpy as np
 
+from pannier.array_types import Array
 from pannier.hashing import mix
 from pannier.images.chance import Blotted, Light
 from pannier.images.own_steps import call, registered
 from pannier.images.tone import gamma_table
 from pannier.images.treatment import Treatment
-
-Array = np.ndarray[Any, Any]
 
 
 @cache

@@ -26,7 +26,6 @@ from pannier.images.varying import (
 
 LARGEST_SIDE = 16_384
 
-Array = np.ndarray[Any, Any]
 
 ANCHORS = {"center": 0.5, "top": 0.0, "bottom": 1.0, "left": 0.0, "right": 1.0}
 

@@ -11,6 +11,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from pannier.array_types import Array
 from pannier.errors import NotFoundError, PictureError, UsageError
 from pannier.images.chance import FLIP_HORIZONTAL, FLIP_VERTICAL, Variation, plain, variations
 from pannier.images.decode import (
@@ -37,7 +38,6 @@ from pannier.images.values import is_line, own_line, value_line, value_table
 
 __all__ = ["FLIP_HORIZONTAL", "FLIP_VERTICAL", "Preparation", "pixels_of", "warm_up"]
 
-Array = np.ndarray[Any, Any]
 
 # pictures of so many different facts are remembered at once
 MOST_WAYS = 256

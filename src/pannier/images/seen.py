@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from pannier.array_types import Array
 from pannier.hashing import text_hash
 from pannier.images.chance import draw_numbers, variations
 from pannier.images.decode import decode, upright
@@ -17,8 +18,6 @@ from pannier.images.prepare import Preparation
 from pannier.images.tone import has_tone
 from pannier.images.treatment import Treatment
 from pannier.images.varying import KINDS, Step
-
-Array = np.ndarray[Any, Any]
 
 PATCH = 4
 

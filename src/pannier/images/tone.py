@@ -11,22 +11,22 @@ from typing import Any
 
 import numpy as np
 
+from pannier.array_types import Array
 from pannier.images.treatment import Treatment
 
-Array = np.ndarray[Any, Any]
-Table = np.ndarray[Any, np.dtype[np.uint8]]
+ToneTable = np.ndarray[Any, np.dtype[np.uint8]]
 
 
 def has_tone(treatment: Treatment) -> bool:
     return treatment.tone != "none" or treatment.tone_gamma != 1.0
 
 
-def gamma_table(gamma: float) -> Table:
+def gamma_table(gamma: float) -> ToneTable:
     """255 (v / 255) ** (1 / gamma), rounded: above 1 is lighter."""
     return np.rint(255 * (np.arange(256) / 255) ** (1 / gamma)).astype(np.uint8)
 
 
-def equalizing_table(counts: Array) -> Table:
+def equalizing_table(counts: Array) -> ToneTable:
     """Each value goes to its share of the pixels up to it, from the lowest value (0) to the highest (255)."""
     below = np.cumsum(counts)
     first = int(counts[np.flatnonzero(counts)[0]])
@@ -36,7 +36,7 @@ def equalizing_table(counts: Array) -> Table:
     return np.clip(np.rint((below - first) * 255 / spread), 0, 255).astype(np.uint8)
 
 
-def contrast_table(counts: Array, cut: float) -> Table:
+def contrast_table(counts: Array, cut: float) -> ToneTable:
     """Stretches what is left to 0..255 after a share `cut` of the pixels is left out at each end."""
     below = np.cumsum(counts)
     low = int(np.searchsorted(below, cut * below[-1], side="right"))

@@ -10,12 +10,13 @@ from typing import Any, Self
 import numpy as np
 from pydantic import ValidationError, model_validator
 
+from pannier.array_types import Array
 from pannier.errors import TreatmentError, did_you_mean
 from pannier.images.canvas import proposed_margin, proposed_scale, warps
 from pannier.images.fields import LARGEST_SIDE, TreatmentFields
 from pannier.images.own_steps import OwnStep
 from pannier.images.placement import Frame
-from pannier.images.values import Array, undone, value_line
+from pannier.images.values import undone, value_line
 from pannier.images.varying import STEPS
 
 # of the fixed part these always count; what came later counts where it is not the default, so that digests stay

@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 
+from pannier.array_types import Array
 from pannier.errors import TreatmentError
 from pannier.images.fields import TreatmentFields
-
-Array = np.ndarray[Any, Any]
 
 # what "per_picture" comes back to for looking at, since each picture's own mean and deviation are gone
 SHOWN_MEAN, SHOWN_STD = 127.5, 64.0

@@ -10,24 +10,24 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, field_valida
 Pair = tuple[float, float]
 
 
-class _Part(BaseModel):
+class _Frozen(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
 
 
-class Step(_Part):
+class Step(_Frozen):
     """One random step: the range that a number is drawn from, evenly, and how likely the step is for a picture."""
 
     range: Pair
     chance: float = Field(default=1.0, ge=0, le=1)
 
 
-class Chance(_Part):
+class Chance(_Frozen):
     """A step that happens or does not."""
 
     chance: float = Field(ge=0, le=1)
 
 
-class Crop(_Part):
+class Crop(_Frozen):
     """A random part of the view: its share of the area, its shape (width by height, against the view's), and how likely."""
 
     area: Pair
@@ -45,7 +45,7 @@ class Crop(_Part):
         return _range(value, 0.1, 10.0, "factors from 0.1 to 10", _by_factor)
 
 
-class Erase(_Part):
+class Erase(_Frozen):
     """Random boxes blotted out: how many, each one's share of the area and shape, filled with a color or with noise."""
 
     area: Pair = (0.02, 0.2)
@@ -83,7 +83,7 @@ def _around_one(x: float) -> Pair:
 
 
 @dataclass(frozen=True)
-class Kind:
+class StepKind:
     """What a step's numbers are: `unit` in words, the widest range, and the range that a single number stands for."""
 
     unit: str
@@ -102,20 +102,20 @@ class Kind:
 
 
 KINDS = {
-    "shear": Kind("degrees", -45, 45, _both_ways, True),
-    "stretch": Kind("factors", 0.25, 4, _by_factor, True, True),
-    "zoom": Kind("factors", 0.25, 4, _by_factor, True, True),
-    "turn": Kind("degrees", -180, 180, _both_ways, True),
-    "shift": Kind("shares of the side", -1, 1, _both_ways, True),
-    "perspective": Kind("shares of the side", -0.2, 0.2, _both_ways, True),
-    "brightness": Kind("factors", 0, 4, _around_one),
-    "contrast": Kind("factors", 0, 4, _around_one),
-    "saturation": Kind("factors", 0, 4, _around_one),
-    "hue": Kind("degrees", -180, 180, _both_ways),
-    "gamma": Kind("factors", 0.2, 5, _by_factor, by_factor=True),
-    "blur": Kind("shares of the shorter side", 0, 0.1, lambda x: (0.0, x)),
-    "noise": Kind("shares of full white", 0, 0.5, lambda x: (0.0, x)),
-    "jpeg": Kind("qualities", 1, 100, lambda x: (x, x)),
+    "shear": StepKind("degrees", -45, 45, _both_ways, True),
+    "stretch": StepKind("factors", 0.25, 4, _by_factor, True, True),
+    "zoom": StepKind("factors", 0.25, 4, _by_factor, True, True),
+    "turn": StepKind("degrees", -180, 180, _both_ways, True),
+    "shift": StepKind("shares of the side", -1, 1, _both_ways, True),
+    "perspective": StepKind("shares of the side", -0.2, 0.2, _both_ways, True),
+    "brightness": StepKind("factors", 0, 4, _around_one),
+    "contrast": StepKind("factors", 0, 4, _around_one),
+    "saturation": StepKind("factors", 0, 4, _around_one),
+    "hue": StepKind("degrees", -180, 180, _both_ways),
+    "gamma": StepKind("factors", 0.2, 5, _by_factor, by_factor=True),
+    "blur": StepKind("shares of the shorter side", 0, 0.1, lambda x: (0.0, x)),
+    "noise": StepKind("shares of full white", 0, 0.5, lambda x: (0.0, x)),
+    "jpeg": StepKind("qualities", 1, 100, lambda x: (x, x)),
 }
 
 # as they follow one another unless `order` says otherwise; all geometry becomes one warp, perspective its last part

@@ -12,9 +12,9 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from pannier.array_types import Flags
 from pannier.columns import NameColumn, Rows, all_names, differs
 from pannier.dealing.shares import Dealing, DealingOptions, SaidDealing
-from pannier.dealing.splits import Flags
 from pannier.errors import SourceError, UsageError, did_you_mean
 from pannier.hashing import Hashes, text_hash
 from pannier.packing.commit import Proposal, commit

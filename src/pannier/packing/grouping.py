@@ -11,9 +11,10 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from pannier.array_types import Flags
 from pannier.columns import Digests, NameColumn, Rows, connected, digests_of, numbered, order_of_keys
 from pannier.dealing.shares import Dealing
-from pannier.dealing.splits import Flags, deal
+from pannier.dealing.splits import deal
 from pannier.errors import SourceError
 from pannier.hashing import Hashes
 from pannier.images.near import near_links

@@ -10,9 +10,10 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from pannier.choices import Progress
 from pannier.columns import Rows
 from pannier.packing.seen import Seen
-from pannier.sources.checking import Checked, Checker, Checking, Progress
+from pannier.sources.checking import Checked, Checker, Checking
 from pannier.sources.rows import Chosen, LeftOut, Source
 from pannier.store.index import PictureIndex, publish_segment, restore_segments
 from pannier.store.manifest import FACTS, FIELDS

@@ -12,7 +12,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from pannier.choices import Unlabeled
+from pannier.choices import Progress, Unlabeled
 from pannier.columns import Rows, order_by_hash
 from pannier.dealing.shares import Dealing, DealingOptions
 from pannier.errors import SourceError, UsageError
@@ -26,7 +26,7 @@ from pannier.packing.ingest import Ingested, ingest
 from pannier.packing.merging import Counts, merge, refuse_both_sides_changed, rows_gone
 from pannier.packing.revision import Revision
 from pannier.packing.seen import Seen
-from pannier.sources.checking import Checker, Checking, Progress
+from pannier.sources.checking import Checker, Checking
 from pannier.sources.opening import ReadingOptions, as_source
 from pannier.sources.rows import Chosen, LeftOut, Source
 from pannier.sources.rules import RuleOptions, rows_without_label

@@ -10,8 +10,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from pannier.array_types import Flags
 from pannier.columns import Digests, NameColumn, Rows, all_names, differs, digests_of, order_by_hash
-from pannier.dealing.splits import Flags
 from pannier.errors import UsageError
 from pannier.sources.rows import LeftOut
 from pannier.store.manifest import COLUMNS, REMOVED, SCHEMA, Manifest, names_there

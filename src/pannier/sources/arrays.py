@@ -29,7 +29,7 @@ _SPLIT = r"(?:^|(?<=[_\W]))(train|training|val|valid|validation|test|testing)(?=
 _PNG_LEVEL = 3
 
 
-class _Part:
+class _OneArray:
     """Pictures of one array, with the columns that go with them."""
 
     def __init__(self, name: str, pictures: _Array, split: str | None, columns: dict[str, _Array], folder: str) -> None:
@@ -78,7 +78,7 @@ class ArraysSource:
     def file(self, row: Row) -> FileStamp | None:
         return None
 
-    def _table_of(self, part: _Part) -> Any:
+    def _table_of(self, part: _OneArray) -> Any:
         count = len(part.pictures)
         split = part.split if self.fixed_splits else None
         columns = {
@@ -123,7 +123,7 @@ def _unpacked(path: Path) -> dict[str, _Array]:
     return arrays
 
 
-def _parted(arrays: dict[str, _Array], name: str) -> list[_Part]:
+def _parted(arrays: dict[str, _Array], name: str) -> list[_OneArray]:
     held = {each: _as_pictures(values, each) for each, values in arrays.items() if values.ndim >= 3}
     if not held:
         shapes = ", ".join(f"{each} {values.shape}" for each, values in arrays.items()) or "nothing"
@@ -139,7 +139,7 @@ def _parted(arrays: dict[str, _Array], name: str) -> list[_Part]:
                 columns[plain] = values
             elif values.ndim == 1 and goes_with and (split or len(held) == 1):
                 raise SourceError(f"{name}: {each} holds {len(pictures)} pictures and {other} {len(values)} values")
-        parts.append(_Part(each, pictures, split, columns, f"{each}/" if len(held) > 1 else ""))
+        parts.append(_OneArray(each, pictures, split, columns, f"{each}/" if len(held) > 1 else ""))
     return parts
 
 

@@ -25,8 +25,6 @@ LARGE_PIXELS = 4_000_000
 RUN_RECORDS = 16
 IN_FLIGHT_BYTES = 48 << 20
 
-Progress = Callable[[int, int], None]
-
 
 @dataclass(frozen=True, slots=True)
 class Checked:

@@ -14,7 +14,7 @@ EXAMPLES = 5
 
 
 @dataclass(frozen=True)
-class Kind:
+class Concern:
     """A kind of problem: its name, what it does to training, what mends it, if anything must."""
 
     name: str
@@ -24,45 +24,47 @@ class Kind:
 
 # kinds that would make training wrong, in order of harm
 HARMFUL = (
-    Kind("two labels", "one picture under two labels teaches both", "remove the wrong one, or pack `where` leaves both out"),
-    Kind("two splits", "what is trained on is also tested on", "remove one, or deal anew: pack `resplit` `shares`"),
-    Kind("near splits", "nearly what is trained on is also tested on", "deal anew: pack `resplit` `shares` ... `near` 6"),
-    Kind("class names", "a class is learned under two names, or tested and never learned", "pack `rename` old=new"),
-    Kind("broken", "pack leaves them out, so they teach nothing", "restore them"),
-    Kind("empty", "pack leaves them out, so they teach nothing", "restore them"),
-    Kind("oversized", "pack leaves them out, so they teach nothing", "pack `max_pixels` takes them"),
+    Concern(
+        "two labels", "one picture under two labels teaches both", "remove the wrong one, or pack `where` leaves both out"
+    ),
+    Concern("two splits", "what is trained on is also tested on", "remove one, or deal anew: pack `resplit` `shares`"),
+    Concern("near splits", "nearly what is trained on is also tested on", "deal anew: pack `resplit` `shares` ... `near` 6"),
+    Concern("class names", "a class is learned under two names, or tested and never learned", "pack `rename` old=new"),
+    Concern("broken", "pack leaves them out, so they teach nothing", "restore them"),
+    Concern("empty", "pack leaves them out, so they teach nothing", "restore them"),
+    Concern("oversized", "pack leaves them out, so they teach nothing", "pack `max_pixels` takes them"),
 )
 # kinds that are good to know, in order of harm
 HARMLESS = (
-    Kind("alike classes", "perhaps one class under two names", "pack `rename` old=new"),
-    Kind("near labels", "pictures that look alike have different labels", "look at them: survey `sheet` suspects.png"),
-    Kind("missing", "pack leaves them out: no such file", "put the files where the table says, or say `root`"),
-    Kind("malformed", "pack leaves those rows out", "mend those lines"),
-    Kind("no picture", "pack leaves those rows out: they name none"),
-    Kind("unreadable", "pack leaves them out", "give access to them"),
-    Kind("unsupported", "pack leaves them out", "save them in another format"),
-    Kind("unsafe", "pack leaves them out: their paths lead outside", "make the archive anew"),
-    Kind("no label", "pack leaves them out", "pack `unlabeled` keep takes them"),
-    Kind("constant", "one color says nothing of a class", "look at them: survey `sheet` suspects.png"),
-    Kind("few", "a class with few pictures is hardly learned", "gather more, or pack `only_classes`"),
-    Kind("imbalance", "the largest classes outweigh the others", "pack `per_class`, or weigh classes in training"),
-    Kind("far smaller", "blurred once they are enlarged", "leave them out: pack `where` 'width >= ...'"),
-    Kind("far larger", "slow to decode", "pack `longest_side` 1600"),
-    Kind("other shape", "cropped hard, or padded much", "look at them: survey `sheet` suspects.png"),
-    Kind("near doubles", "they may be dealt to two splits", "keep them together: pack `near` 6"),
-    Kind("doubled", "stored once, and dealt together"),
-    Kind("turned", "turned upright as their EXIF data say"),
-    Kind("color modes", "other than most; turned to the color that the treatment asks for"),
-    Kind("transparent", "laid over white"),
-    Kind("animated", "only the first picture is used"),
-    Kind("wrong extension", "told by content, so no harm here", "rename them for other tools"),
-    Kind("case", "keys that differ in case alone cannot lie side by side on every disk", "rename one of them"),
-    Kind("name", "not UTF-8: the key has those bytes percent-encoded", "rename the file"),
-    Kind("link", "links that are not followed", "copy what is meant into the folder"),
-    Kind("excluded", "not looked at, as was said"),
-    Kind("hidden", "hidden or of the system: not looked at"),
-    Kind("side text", "no pictures, but perhaps about them", "read them: labels may be in there"),
-    Kind("skipped", "no pictures by their content"),
+    Concern("alike classes", "perhaps one class under two names", "pack `rename` old=new"),
+    Concern("near labels", "pictures that look alike have different labels", "look at them: survey `sheet` suspects.png"),
+    Concern("missing", "pack leaves them out: no such file", "put the files where the table says, or say `root`"),
+    Concern("malformed", "pack leaves those rows out", "mend those lines"),
+    Concern("no picture", "pack leaves those rows out: they name none"),
+    Concern("unreadable", "pack leaves them out", "give access to them"),
+    Concern("unsupported", "pack leaves them out", "save them in another format"),
+    Concern("unsafe", "pack leaves them out: their paths lead outside", "make the archive anew"),
+    Concern("no label", "pack leaves them out", "pack `unlabeled` keep takes them"),
+    Concern("constant", "one color says nothing of a class", "look at them: survey `sheet` suspects.png"),
+    Concern("few", "a class with few pictures is hardly learned", "gather more, or pack `only_classes`"),
+    Concern("imbalance", "the largest classes outweigh the others", "pack `per_class`, or weigh classes in training"),
+    Concern("far smaller", "blurred once they are enlarged", "leave them out: pack `where` 'width >= ...'"),
+    Concern("far larger", "slow to decode", "pack `longest_side` 1600"),
+    Concern("other shape", "cropped hard, or padded much", "look at them: survey `sheet` suspects.png"),
+    Concern("near doubles", "they may be dealt to two splits", "keep them together: pack `near` 6"),
+    Concern("doubled", "stored once, and dealt together"),
+    Concern("turned", "turned upright as their EXIF data say"),
+    Concern("color modes", "other than most; turned to the color that the treatment asks for"),
+    Concern("transparent", "laid over white"),
+    Concern("animated", "only the first picture is used"),
+    Concern("wrong extension", "told by content, so no harm here", "rename them for other tools"),
+    Concern("case", "keys that differ in case alone cannot lie side by side on every disk", "rename one of them"),
+    Concern("name", "not UTF-8: the key has those bytes percent-encoded", "rename the file"),
+    Concern("link", "links that are not followed", "copy what is meant into the folder"),
+    Concern("excluded", "not looked at, as was said"),
+    Concern("hidden", "hidden or of the system: not looked at"),
+    Concern("side text", "no pictures, but perhaps about them", "read them: labels may be in there"),
+    Concern("skipped", "no pictures by their content"),
 )
 
 

@@ -15,7 +15,7 @@ from pannier.sources.folders import FolderSource
 from pannier.sources.paths import Patterns
 from pannier.sources.rows import FileStamp, Source
 from pannier.sources.rules import Rules
-from pannier.sources.several import Part, Several, read_source_file
+from pannier.sources.several import NamedSource, Several, read_source_file
 from pannier.sources.table_files import ENDINGS as TABLE_ENDINGS
 from pannier.sources.tables import TableSource, table_file, table_from
 
@@ -91,12 +91,14 @@ def _path(
     raise UsageError(f"{path} is a file of a kind that is no source: a folder is, or a file that ends in {endings}")
 
 
-def _part(path: Path, said: dict[str, Any], keep_splits: bool, name: str | None = None, rules: Rules | None = None) -> Part:
+def _part(
+    path: Path, said: dict[str, Any], keep_splits: bool, name: str | None = None, rules: Rules | None = None
+) -> NamedSource:
     """One of several sources; of what is said for all of them it takes what is for its kind."""
     is_table = path.suffix.lower() in TABLE_ENDINGS
     own = {key: value for key, value in said.items() if (key in TABLE_OPTIONS) == is_table}
     source = _path(path, own if name is None and rules is None else said, keep_splits)
-    return Part(name or source.name.partition(".")[0], source, rules or Rules())
+    return NamedSource(name or source.name.partition(".")[0], source, rules or Rules())
 
 
 def _refuse(said: dict[str, Any], options: Sequence[str], what: str) -> None:

@@ -54,7 +54,7 @@ class SourceEntry(BaseModel):
 
 
 @dataclass(frozen=True)
-class Part:
+class NamedSource:
     """One of several sources: its keys lie below its name; `rules` are its own, before those said for all."""
 
     name: str
@@ -70,7 +70,7 @@ class Several:
 
     default_label = None
 
-    def __init__(self, parts: Sequence[Part]) -> None:
+    def __init__(self, parts: Sequence[NamedSource]) -> None:
         names = Counter(part.name for part in parts)
         twice = [name for name, count in names.items() if count > 1]
         if twice:

@@ -12,12 +12,13 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from pannier.choices import Progress
 from pannier.columns import NameColumn, Rows, connected, numbered, to_digests
 from pannier.hashing import Hashes
 from pannier.images.facts import MAX_PIXELS, Facts
 from pannier.images.near import USUAL_DISTANCE, checked_distance, near_links
 from pannier.machine import usable_cores
-from pannier.sources.checking import Checked, Checker, Checking, Progress
+from pannier.sources.checking import Checked, Checker, Checking
 from pannier.sources.findings import Collected, Findings, Suspect
 from pannier.sources.headers import HeaderReader
 from pannier.sources.naming import compare_names

@@ -101,7 +101,7 @@ def _segment(shard: str, content: Any) -> Segment:
 
 
 @dataclass(frozen=True)
-class _Table:
+class _Segments:
     """All segments of one moment, and the first 8 bytes of their digests in order: never changed once it is built."""
 
     segments: tuple[Segment, ...]
@@ -111,12 +111,12 @@ class _Table:
     starts: np.ndarray[Any, np.dtype[np.int64]]
 
     @staticmethod
-    def of(segments: Sequence[Segment], known: Iterable[str]) -> _Table:
+    def of(segments: Sequence[Segment], known: Iterable[str]) -> _Segments:
         parts = [_prefixes(segment.sha256) for segment in segments]
         prefixes = np.concatenate([np.empty(0, np.uint64), *parts])
         positions = np.argsort(prefixes)
         starts = np.cumsum([0, *map(len, parts)]).astype(np.int64)
-        return _Table(tuple(segments), frozenset(known), prefixes[positions], positions, starts)
+        return _Segments(tuple(segments), frozenset(known), prefixes[positions], positions, starts)
 
     def find(self, sha256: Bytes32) -> Places:
         count = len(sha256)
@@ -150,7 +150,7 @@ class PictureIndex:
 
     def __init__(self, storage: Storage) -> None:
         self._storage = storage
-        self._table = _Table.of((), ())
+        self._table = _Segments.of((), ())
         self._building = threading.Lock()
 
     @property
@@ -171,7 +171,7 @@ class PictureIndex:
                         segments.append(read_segment(self._storage, name))
                     except DamageError:
                         continue  # neither index nor shard can be read: its pictures are not to be had
-            self._table = _Table.of(segments, names)
+            self._table = _Segments.of(segments, names)
 
     def find(self, sha256: Bytes32) -> Places:
         """The places of pictures by their SHA-256, (n, 32) uint8. Takes in new shards where one is not known."""

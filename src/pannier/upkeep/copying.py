@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
+from pannier.choices import Progress
 from pannier.columns import Digests
 from pannier.errors import ConflictError, DamageError
 from pannier.storage.layout import attached_file, shard_file, snapshot_file, stem
@@ -23,8 +23,6 @@ from pannier.upkeep.referenced import referenced
 from pannier.upkeep.repacking import pictures_in, write_shards
 from pannier.versions import annotating
 from pannier.versions.history import is_ancestor
-
-Progress = Callable[[int, int], None]
 
 
 @dataclass

@@ -10,8 +10,8 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from pannier.array_types import Flags
 from pannier.columns import Digests
-from pannier.dealing.splits import Flags
 from pannier.errors import DamageError
 from pannier.images.facts import Facts
 from pannier.storage.layout import segment_file, shard_file

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
+from pannier.choices import Progress
 from pannier.columns import Digests
 from pannier.errors import ConflictError, DamageError, NotFoundError
 from pannier.storage.layout import (
@@ -34,8 +34,6 @@ MOSTLY_DEAD = 0.5
 # a younger draft may be a lease in the making, which nothing else protects
 DRAFT_SECONDS = 600
 _IMMUTABLE = {MANIFESTS: "manifest", LEFT_OUT: "list", FILES: "attachment"}
-
-Progress = Callable[[int, int], None]
 
 
 @dataclass(frozen=True)

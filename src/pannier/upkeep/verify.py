@@ -9,6 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
+from pannier.choices import Progress
 from pannier.dealing.shares import read_part
 from pannier.errors import ConflictError, DamageError, NotFoundError, StoreError
 from pannier.hashing import checked_seed
@@ -46,7 +47,7 @@ from pannier.upkeep.findings import FROM_COPY, Finding
 from pannier.upkeep.referenced import distinct, is_in, referenced
 from pannier.upkeep.repairing import repair as mend
 from pannier.upkeep.verify_content import READ_FAILS, ContentCheck
-from pannier.upkeep.verify_pictures import Pictures, Progress, check_shards, harmed
+from pannier.upkeep.verify_pictures import Pictures, check_shards, harmed
 from pannier.versions.annotating import annotation_file, annotation_numbers, read_annotation
 
 _SHOWN_KEYS = 3

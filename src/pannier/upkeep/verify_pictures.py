@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 
+from pannier.choices import Progress
 from pannier.columns import Digests
 from pannier.errors import DamageError
 from pannier.hashing import fold, fold_each
@@ -23,8 +24,6 @@ from pannier.upkeep.findings import FROM_COPY, Finding
 
 # so many bytes of a shard are read and hashed at once, by each thread
 READ_BYTES = 4 << 20
-
-Progress = Callable[[int, int], None]
 
 
 @dataclass

@@ -11,8 +11,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from pannier.array_types import Flags
 from pannier.columns import NameColumn, Rows, differs, digests_of
-from pannier.dealing.splits import Flags
 from pannier.kinds import ChangeKind
 from pannier.store.content import BUCKET_SHIFT, BUCKETS
 from pannier.store.manifest import Manifest, names_there, rows_there

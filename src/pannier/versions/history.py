@@ -17,11 +17,11 @@ from pannier.store.records import HIDDEN
 from pannier.store.state import OpenedStore, lineage, names_by_snapshot
 from pannier.versions.annotating import all_attachments, all_facts, attachments_of, read_annotations
 
-Row = dict[str, Any]
+RecordRow = dict[str, Any]
 
 
 @dataclass(frozen=True)
-class Step:
+class HistoryStep:
     """A snapshot as a history tells of it. `changes` are [kind, label, split, records]; `names` tracks and tags there."""
 
     id: str
@@ -71,15 +71,15 @@ class RecordStep:
     author: str
     note: str
     what: list[str]
-    before: Row | None = field(repr=False)
-    after: Row | None = field(repr=False)
+    before: RecordRow | None = field(repr=False)
+    after: RecordRow | None = field(repr=False)
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data for JSON."""
         return vars(self) | {"before": _shown(self.before), "after": _shown(self.after)}
 
 
-def _shown(row: Row | None) -> Row | None:
+def _shown(row: RecordRow | None) -> RecordRow | None:
     """A record's facts but for what no reader of records needs; times as text."""
     if row is None:
         return None
@@ -87,7 +87,7 @@ def _shown(row: Row | None) -> Row | None:
     return {name: value.isoformat() if hasattr(value, "isoformat") else value for name, value in shown.items()}
 
 
-def history(store: OpenedStore, name: str = "main") -> list[Step]:
+def history(store: OpenedStore, name: str = "main") -> list[HistoryStep]:
     """The snapshots that led to one, newest first. Opens no manifest. Raises NotFoundError."""
     names = names_by_snapshot(store)
     annotated = set(store.storage.list(ANNOTATIONS))
@@ -99,10 +99,10 @@ def history(store: OpenedStore, name: str = "main") -> list[Step]:
 
 def _step(
     store: OpenedStore, snapshot_id: str, document: Document, names: Mapping[str, list[str]], annotated: set[str]
-) -> Step:
+) -> HistoryStep:
     added = read_annotations(store.storage, snapshot_id) if snapshot_id in annotated else []
     frozen = attachments_of(store.storage, document["attachments"])
-    return Step(
+    return HistoryStep(
         snapshot_id,
         document["time"],
         document["author"],
@@ -120,7 +120,7 @@ def record_history(store: OpenedStore, key: str, name: str = "main") -> list[Rec
     """Every snapshot in which a record came, changed or went, newest first. Raises NotFoundError where it never did."""
     finder = _Finder(store, key)
     steps: list[RecordStep] = []
-    newer: tuple[str, Document, Row | None] | None = None
+    newer: tuple[str, Document, RecordRow | None] | None = None
     last = b""
     for snapshot_id, document in lineage(store.storage, store.resolve(name)):
         bucket = finder.bucket_digest(document)
@@ -136,14 +136,14 @@ def record_history(store: OpenedStore, key: str, name: str = "main") -> list[Rec
     return steps
 
 
-def _tell(steps: list[RecordStep], at: tuple[str, Document, Row | None], before: Row | None) -> None:
+def _tell(steps: list[RecordStep], at: tuple[str, Document, RecordRow | None], before: RecordRow | None) -> None:
     snapshot_id, document, after = at
     what = _what_changed(before, after)
     if what:
         steps.append(RecordStep(snapshot_id, document["time"], document["author"], document["note"], what, before, after))
 
 
-def _what_changed(before: Row | None, after: Row | None) -> list[str]:
+def _what_changed(before: RecordRow | None, after: RecordRow | None) -> list[str]:
     if before is None or after is None:
         return [] if before is after else ["came"] if before is None else ["went"]
     names = {"sha256": "picture", "label": "label", "split": "split"}
@@ -159,7 +159,7 @@ class _Finder:
 
     def __init__(self, store: OpenedStore, key: str) -> None:
         self._storage, self._key, self._hash = store.storage, key, text_hash(key)
-        self._in_files: dict[str, Row | None] = {}
+        self._in_files: dict[str, RecordRow | None] = {}
         self._digests: dict[str, bytes | None] = {}
 
     def bucket_digest(self, document: Document) -> bytes:
@@ -174,7 +174,7 @@ class _Finder:
                     return digests
         return b""
 
-    def row(self, document: Document) -> Row | None:
+    def row(self, document: Document) -> RecordRow | None:
         """The record as a snapshot has it; None where it has none."""
         for part in ("delta", "base"):
             if document[part]:
@@ -183,7 +183,7 @@ class _Finder:
                     return None if entry.get("removed") else entry
         return None
 
-    def _in(self, file: ManifestFile) -> Row | None:
+    def _in(self, file: ManifestFile) -> RecordRow | None:
         if file.name not in self._in_files:
             manifest = Manifest.read(self._storage, file, None)
             row = manifest.find(self._key, self._hash)
@@ -191,7 +191,7 @@ class _Finder:
         return self._in_files[file.name]
 
 
-def _plain(row: Row) -> Row:
+def _plain(row: RecordRow) -> RecordRow:
     return {name: value.hex() if isinstance(value, bytes) else value for name, value in row.items()}
 
 

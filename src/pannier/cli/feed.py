@@ -104,7 +104,7 @@ def _fed(feed: Feed, epochs: int, hasher: Any) -> dict[str, Any]:
                         _show(bar, feed, epochs)
     finally:
         sampler.close()
-    facts = _facts(feed, first, max(0, sampler.peak_bytes - level))
+    facts = feed.to_dict() | {"batch": first, "peak_bytes": max(0, sampler.peak_bytes - level)}
     return facts | ({"digest": hasher.hexdigest()} if hasher else {})
 
 
@@ -118,7 +118,7 @@ def _describe(feed: Feed, expect: str | None, json: bool) -> int:
     description = describe(feed, batch)
     problems = unmet(description, expect) if expect is not None else []
     if json:
-        print_json({name: getattr(description, name) for name in description.__dataclass_fields__} | {"unmet": problems})
+        print_json(description.to_dict() | {"unmet": problems})
     else:
         _print_description(feed, description, len(batch))
         if expect is not None:
@@ -182,26 +182,6 @@ def _described(batch: Any) -> dict[str, Any]:
         return {"labels": about}
     ends = {"lowest": float(images.min()), "highest": float(images.max())}
     return {"shape": list(images.shape), "dtype": str(images.dtype), **ends, "labels": about}
-
-
-def _facts(feed: Feed, first: dict[str, Any], peak_bytes: int) -> dict[str, Any]:
-    meter, plan = feed.meter, feed.plan
-    return {
-        "split": feed.split,
-        "records": feed.records,
-        "batches_per_epoch": len(feed),
-        "batch": first,
-        "shuffled": feed.shuffle,
-        "augmented": feed.augment and feed.treatment is not None and bool(feed.treatment.varies),
-        "rendered": feed.rendered_records,
-        "notes": feed.notes,
-        "pictures": meter.pictures,
-        "seconds": meter.seconds,
-        "pictures_per_second": meter.pictures_per_second,
-        "waiting_share": meter.waiting_share,
-        "plan": {name: getattr(plan, name) for name in plan.__dataclass_fields__},
-        "peak_bytes": peak_bytes,
-    }
 
 
 def _print(facts: dict[str, Any]) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
 import pannier
@@ -64,7 +63,7 @@ def render(
         if not json:
             print(f"rendered {plural(plan.missing, 'picture')}; feeds through this fixed part use them by themselves")
     if json:
-        print_json(asdict(plan))
+        print_json(plan.to_dict())
     return 0
 
 

@@ -42,7 +42,7 @@ def verify(
         findings = look(store, progress=step, **options)  # type: ignore[arg-type]
     damage = [finding for finding in findings if finding.is_damage]
     if json:
-        print_json([vars(finding) for finding in findings])
+        print_json([finding.to_dict() for finding in findings])
     else:
         _print(findings)
         read = "its structure is whole; no picture was read" if quick else "every byte is as it was written"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections import Counter
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from typing import Any
 
 import numpy as np
@@ -37,6 +37,10 @@ class Description:
     batch_bytes: int
     epoch_bytes: int
     warnings: tuple[str, ...]
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data for JSON."""
+        return asdict(self)
 
 
 def describe(feed: Feed, batch: Batch) -> Description:

@@ -6,7 +6,7 @@ import hashlib
 import time
 import weakref
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from typing import Any, NoReturn, Self
 
 import numpy as np
@@ -35,6 +35,11 @@ class Meter:
     @property
     def pictures_per_second(self) -> float:
         return self.pictures / self.seconds if self.seconds else 0.0
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data for JSON."""
+        names = ("pictures", "seconds", "pictures_per_second", "waiting_share")
+        return {name: getattr(self, name) for name in names}
 
 
 class Feed:
@@ -83,6 +88,20 @@ class Feed:
     def pictures_per_epoch(self) -> int:
         """Records that an epoch gives: all of the split, but for those that last="drop" leaves out."""
         return min(self.records, len(self) * self.batch_size)
+
+    def to_dict(self) -> dict[str, Any]:
+        """What it feeds, how, and how it has done so far: plain data for JSON."""
+        return {
+            "split": self.split,
+            "records": self.records,
+            "batches_per_epoch": len(self),
+            "shuffled": self.shuffle,
+            "augmented": self.augment and self.treatment is not None and bool(self.treatment.varies),
+            "rendered": self.rendered_records,
+            "notes": self.notes,
+            **self.meter.to_dict(),
+            "plan": asdict(self.plan),
+        }
 
     def __iter__(self) -> Iterator[Batch]:
         """The next epoch."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from typing import Any
 
 import numpy as np
@@ -43,6 +43,10 @@ class RenderPlan:
     new_bytes: int
     kept_bytes: int
     cap_bytes: int | None
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data for JSON."""
+        return asdict(self)
 
 
 @dataclass(frozen=True)

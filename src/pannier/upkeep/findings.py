@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
+from typing import Any
 
 FROM_COPY = "bring the file back from a copy of the store: verify it with `repair_from` COPY"
 
@@ -20,3 +21,7 @@ class Finding:
     advice: str
     is_damage: bool = True
     keys: tuple[str, ...] = ()
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data for JSON."""
+        return asdict(self)

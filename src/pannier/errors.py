@@ -35,9 +35,15 @@ class UsageError(PannierError, ValueError):
 
     exit_status = 2
 
+    def __init__(self, *parts: object, argument: str | None = None) -> None:
+        super().__init__(*parts)
+        self._argument = argument
+
     @property
     def argument(self) -> str | None:
         """The name of the argument that it is about: the first that stands as `name`, or as "name = value" ahead of all."""
+        if self._argument is not None:
+            return self._argument
         named = re.search(r"`([a-z_]+)`", str(self)) or re.match(r"([a-z_]+) = ", str(self))
         return named[1] if named else None
 

@@ -233,7 +233,10 @@ class _Columns:
         numbered = self.table.append_column(ROW, pa.array(np.arange(len(self.table))))
         self._connection = self._connection or connected_to(source=numbered)
         sql = f'SELECT ({expression}\n) AS value, "{ROW}" FROM source'
-        column = _in_order_of_rows(answer(self._connection, sql, what, self.table.column_names), len(self.table), what)
+        try:
+            column = _in_order_of_rows(answer(self._connection, sql, what, self.table.column_names), len(self.table), what)
+        except UsageError as error:
+            raise UsageError(str(error), argument=option.strip("`")) from error
         return column.cast(pa.int64()) if pa.types.is_decimal(column.type) and column.type.scale == 0 else column
 
     def _read_headers(self, names: list[str]) -> None:

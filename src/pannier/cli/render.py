@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import pannier
 from pannier.cli.options import (
     NO_TREATMENT,
+    NOTHING,
     AsJson,
-    MemoryLimit,
+    Declared,
+    Said,
     Split,
     Store,
     TreatmentOptions,
-    Workers,
     flag,
+    number,
     option,
+    switch,
+    takes,
     takes_treatment,
 )
 from pannier.cli.terminal import plural, print_facts, print_json, print_table, progress_bar
@@ -25,15 +29,21 @@ if TYPE_CHECKING:
     from pannier.feed.rendering import Rendered, RenderPlan
 
 
+_HOW = {
+    "workers": number("Threads; by default all usable cores."),
+    "memory_limit": Declared(str, "Bound of working memory: 128MiB, auto or none.", default="auto"),
+    "check": switch("Read what is there first, and make again what is damaged."),
+}
+
+
 @takes_treatment
+@takes("how", _HOW)
 def render(
     store: Store,
     treatment: TreatmentOptions = NO_TREATMENT,
     split: Split = None,
     cap: str = option("20GiB", "The most that renderings may take, or none.", "BYTES"),
-    workers: Workers = None,
-    memory_limit: MemoryLimit = "auto",
-    check: bool = flag("--check", "Read what is there first, and make again what is damaged."),
+    how: Said = NOTHING,
     preview: bool = flag("--preview", "Say what it would cost; make nothing."),
     listed: bool = flag("--list", "What is rendered in the store."),
     drop: str | None = option(None, "Take a rendering away, by its first digits.", "DIGEST"),
@@ -57,9 +67,8 @@ def render(
     if not json:
         _print_plan(plan, preview)
     if not preview:
-        bounds: dict[str, Any] = {"cap": cap, "workers": workers, "memory_limit": memory_limit, "check": check}
         with progress_bar("render") as bar:
-            plan = make(snapshot, through, split=split, progress=bar, **bounds)
+            plan = make(snapshot, through, split=split, cap=cap, progress=bar, **how)
         if not json:
             print(f"rendered {plural(plan.missing, 'picture')}; feeds through this fixed part use them by themselves")
     if json:

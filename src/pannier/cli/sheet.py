@@ -7,7 +7,10 @@ from typing import TYPE_CHECKING, Literal
 import pannier
 from pannier.cli.options import (
     NO_TREATMENT,
+    NOTHING,
+    Declared,
     Figure,
+    Said,
     Seed,
     Split,
     Store,
@@ -15,7 +18,9 @@ from pannier.cli.options import (
     TreatmentOptions,
     Where,
     flag,
+    number,
     option,
+    takes,
     takes_treatment,
 )
 from pannier.cli.terminal import drawing, plural
@@ -28,7 +33,15 @@ if TYPE_CHECKING:
     from pannier.store.records import Record
 
 
+_BATCH = {
+    "batch": number("This batch of an epoch, exactly as it is fed, the first being 0."),
+    "epoch": Declared(int, "With --batch: of this epoch.", default=0),
+    "batch_size": Declared(int, "With --batch: pictures a batch.", default=32),
+}
+
+
 @takes_treatment
+@takes("fed", _BATCH)
 def sheet(
     store: Store,
     split: Split = None,
@@ -38,9 +51,7 @@ def sheet(
     subset: Subset = None,
     where: Where = None,
     treated: bool = flag("--treated", "As the treatment makes them, not as they are stored."),
-    batch: int | None = option(None, "This batch of an epoch, exactly as it is fed, the first being 0.", min=0),
-    epoch: int = option(0, "With --batch: of this epoch.", min=0),
-    batch_size: int = option(32, "With --batch: pictures a batch.", min=1, max=240),
+    fed: Said = NOTHING,
     treatment: TreatmentOptions = NO_TREATMENT,
     predicted: str | None = option(None, "A side column with the label that a model gave: right or wrong.", "COLUMN"),
     probability: str | None = option(None, "With --predicted: a side column with how sure it was.", "COLUMN"),
@@ -54,12 +65,12 @@ def sheet(
     """
     from pannier.figures.sheet import choose_records, draw_sheet, with_predictions
 
-    _check(treated, treatment.are_said, batch, predicted, probability)
+    _check(treated, treatment.are_said, batch := fed.get("batch"), predicted, probability)
     snapshot = pannier.open(store)
     made = treatment.treatment(snapshot) if treatment.are_said else None
     if batch is not None:
-        feed = snapshot.feed(split, made, subset=subset, where=where, seed=seed, batch_size=batch_size)
-        shown, title = _as_fed(feed, batch, epoch)
+        feed = snapshot.feed(split, made, subset=subset, where=where, seed=seed, batch_size=fed["batch_size"])
+        shown, title = _as_fed(feed, batch, fed["epoch"])
     else:
         records = choose_records(snapshot, split, count, seed, subset, where, arrange)
         shown = _as_made(records, made)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import typer
 
+import pannier
 from pannier.cli import (
     annotate,
     change,
@@ -41,42 +42,25 @@ app = typer.Typer(
     context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
 )
 
-_COMMANDS = (
-    ("Collect", "survey", survey.survey),
-    ("Collect", "gather", gather.gather),
-    ("Collect", "pack", pack.pack),
-    ("Collect", "change", change.change),
-    ("Look", "show", show.show),
-    ("Look", "sheet", sheet.sheet),
-    ("Look", "look", look.look),
-    ("Look", "query", query.query),
-    ("Prepare", "treatment", treatment.treatment),
-    ("Prepare", "stats", stats.stats),
-    ("Prepare", "render", render.render),
-    ("Version", "history", history.history),
-    ("Version", "compare", compare.compare),
-    ("Version", "track", track.track),
-    ("Version", "tag", tag.tag),
-    ("Version", "annotate", annotate.annotate),
-    ("Version", "docket", docket.docket),
-    ("Version", "export", export.export),
-    ("Version", "restore", restore.restore),
-    ("Version", "copy", copy.copy),
-    ("Feed", "feed", feed.feed),
-    ("Feed", "measure", measure.measure),
-    ("Keep", "verify", verify.verify),
-    ("Keep", "tidy", tidy.tidy),
-    ("Start", "demo", demo.demo),
-)
+# by the step of the job; each module has a function of its own name
+_STEPS = {
+    "Collect": (survey, gather, pack, change),
+    "Look": (show, sheet, look, query),
+    "Prepare": (treatment, stats, render),
+    "Version": (history, compare, track, tag, annotate, docket, export, restore, copy),
+    "Feed": (feed, measure),
+    "Keep": (verify, tidy),
+    "Start": (demo,),
+}
 
-for _step, _name, _function in _COMMANDS:
-    app.command(_name, rich_help_panel=_step, no_args_is_help=_name != "demo")(_function)
+for _step, _modules in _STEPS.items():
+    for _module in _modules:
+        _name = _module.__name__.rpartition(".")[2]
+        app.command(_name, rich_help_panel=_step, no_args_is_help=_name != "demo")(getattr(_module, _name))
 
 
 @app.callback(invoke_without_command=True)
 def _version(version: bool = typer.Option(False, "--version", metavar="", help="Print the version and stop.")) -> None:
     if version:
-        from pannier import __version__
-
-        print(f"pannier {__version__}")
+        print(f"pannier {pannier.__version__}")
         raise typer.Exit

@@ -261,7 +261,8 @@ def test_a_damaged_record_stops_the_feed_and_is_named(tmp_path: Path) -> None:
 
 def test_ctrl_c_ends_a_feeding_process_at_once(packed: pannier.Snapshot) -> None:
     program = (
-        "import pannier, sys\n"
+        "import pannier, signal, sys\n"
+        "signal.signal(signal.SIGINT, signal.default_int_handler)\n"  # ignored where the tests run in the background
         f"with pannier.open({str(packed.store.path)!r}).feed(None, pannier.Treatment(600)) as feed:\n"
         "    for _ in range(100000):\n"
         "        for batch in feed:\n"

@@ -277,6 +277,18 @@ def test_ctrl_c_ends_a_feeding_process_at_once(packed: pannier.Snapshot) -> None
     assert child.returncode in (1, 130, -signal.SIGINT)
 
 
+def test_a_batch_that_ctrl_c_lost_between_queue_and_count_does_not_stop_the_end(packed: pannier.Snapshot) -> None:
+    feed = packed.feed(None, TREATMENT, batch_size=8)
+    epoch = iter(feed)
+    next(epoch)
+    assert feed._engine is not None
+    assert feed._stream is not None
+    feed._engine.next_done(feed._stream)  # taken, and never counted
+    epoch.close()
+    assert sum(len(batch) for batch in feed) == len(packed)
+    feed.close()
+
+
 @pytest.mark.parametrize(
     "options",
     [{"batch_size": 0}, {"batch_size": 2.5}, {"workers": 0}, {"ahead": 0}, {"last": "pad"}, {"label_as": "onehot"}],

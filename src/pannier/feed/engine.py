@@ -170,9 +170,11 @@ class Engine:
         self.free.put(None)
         while not self._closing and (not stream.is_exhausted or stream.collected < stream.issued):
             try:
-                batch, _ = self.next_done(stream)
-            except PannierError:
-                return
+                batch, _ = stream.done.get(timeout=LIVENESS_SECONDS)
+            except Empty:  # Ctrl-C may have come between taking a batch and counting it
+                if not all(thread.is_alive() for thread in self._threads) or (stream.is_exhausted and self._work.is_idle()):
+                    return
+                continue
             if batch is not None:
                 stream.collected += 1
                 if batch.slot is not None:

@@ -44,7 +44,7 @@ class WorkQueue:
         self._waiting: dict[bool, deque[Run]] = {False: deque(), True: deque()}
         self._threads = threads
         self._idle = {False: 0, True: 0}
-        self._permits = permits
+        self._permits = self._all_permits = permits
         lock = threading.Lock()
         self._work = {False: threading.Condition(lock), True: threading.Condition(lock)}
         self._low = threading.Condition(lock)
@@ -93,6 +93,11 @@ class WorkQueue:
             if self._is_low(heavy):
                 self._low.notify()
             return run
+
+    def is_idle(self) -> bool:
+        """Whether no run waits and none is under way."""
+        with self._low:
+            return self._permits == self._all_permits and not any(self._waiting.values())
 
     def _wake_idle(self) -> None:
         for kind, idle in self._idle.items():

@@ -5,6 +5,19 @@ from __future__ import annotations
 import importlib
 from typing import TYPE_CHECKING, Any
 
+from pannier.errors import (
+    ConflictError,
+    DamageError,
+    LimitError,
+    NotFoundError,
+    PannierError,
+    PictureError,
+    SourceError,
+    StoreError,
+    TreatmentError,
+    UsageError,
+)
+
 if TYPE_CHECKING:
     from pannier.api.objects import (
         Batch,
@@ -20,18 +33,6 @@ if TYPE_CHECKING:
         open_store,
     )
     from pannier.api.treatments import Treatment
-    from pannier.errors import (
-        ConflictError,
-        DamageError,
-        LimitError,
-        NotFoundError,
-        PannierError,
-        PictureError,
-        SourceError,
-        StoreError,
-        TreatmentError,
-        UsageError,
-    )
     from pannier.feed.plan import Plan
     from pannier.feed.rendering import render
     from pannier.folders.exporting import restore
@@ -47,46 +48,24 @@ if TYPE_CHECKING:
 
 __version__ = "0.1.0"
 
-# where each public name lives; modules are imported when a name is first used, so that `import pannier` stays light
+# where public names live; modules are imported when a name is first used, so that `import pannier` stays light
 _HOMES = {
-    "Batch": "pannier.api.objects",
-    "ChangeResult": "pannier.api.objects",
-    "Comparison": "pannier.versions.comparing",
-    "ConflictError": "pannier.errors",
-    "DamageError": "pannier.errors",
-    "Docket": "pannier.versions.docket",
-    "Feed": "pannier.api.objects",
-    "Finding": "pannier.upkeep.findings",
-    "Findings": "pannier.sources.findings",
-    "Gathered": "pannier.sources.gathering.gather",
-    "LimitError": "pannier.errors",
-    "Measurement": "pannier.measuring.sweep",
-    "NotFoundError": "pannier.errors",
-    "PackResult": "pannier.api.objects",
-    "PannierError": "pannier.errors",
-    "PictureError": "pannier.errors",
-    "Plan": "pannier.feed.plan",
-    "Record": "pannier.api.objects",
-    "Snapshot": "pannier.api.objects",
-    "SourceError": "pannier.errors",
-    "Store": "pannier.api.objects",
-    "StoreError": "pannier.errors",
-    "Treatment": "pannier.api.treatments",
-    "TreatmentError": "pannier.errors",
-    "UsageError": "pannier.errors",
-    "compare": "pannier.versions.comparing",
-    "create": "pannier.api.objects",
-    "from_docket": "pannier.api.objects",
-    "gather": "pannier.sources.gathering.gather",
-    "measure": "pannier.measuring.sweep",
-    "own_step": "pannier.images.own_steps",
-    "render": "pannier.feed.rendering",
-    "open": "pannier.api.objects",
-    "open_store": "pannier.api.objects",
-    "restore": "pannier.folders.exporting",
-    "survey": "pannier.sources.survey",
-    "verify": "pannier.upkeep.verify",
+    "pannier.api.objects": "Batch ChangeResult Feed PackResult Record Snapshot Store create from_docket open open_store",
+    "pannier.api.treatments": "Treatment",
+    "pannier.feed.plan": "Plan",
+    "pannier.feed.rendering": "render",
+    "pannier.folders.exporting": "restore",
+    "pannier.images.own_steps": "own_step",
+    "pannier.measuring.sweep": "Measurement measure",
+    "pannier.sources.findings": "Findings",
+    "pannier.sources.gathering.gather": "Gathered gather",
+    "pannier.sources.survey": "survey",
+    "pannier.upkeep.findings": "Finding",
+    "pannier.upkeep.verify": "verify",
+    "pannier.versions.comparing": "Comparison compare",
+    "pannier.versions.docket": "Docket",
 }
+_HOME_OF = {name: home for home, names in _HOMES.items() for name in names.split()}
 
 __all__ = [
     "Batch",
@@ -130,7 +109,7 @@ __all__ = [
 
 
 def __getattr__(name: str) -> Any:
-    home = _HOMES.get(name)
+    home = _HOME_OF.get(name)
     if home is None:
         raise AttributeError(f"module 'pannier' has no attribute {name!r}")
     value = getattr(importlib.import_module(home), name)

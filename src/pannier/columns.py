@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from itertools import repeat
@@ -103,6 +104,12 @@ def all_names(*columns: NameColumn) -> list[str]:
     return list(dict.fromkeys(name for column in columns for name in column.names))
 
 
+def joined(columns: Sequence[NameColumn]) -> NameColumn:
+    """The rows of all of them, one after another."""
+    names = all_names(*columns)
+    return NameColumn(np.concatenate([column.numbered_by(names) for column in columns]), names)
+
+
 def differs(first: NameColumn, second: NameColumn) -> np.ndarray[Any, np.dtype[np.bool_]]:
     """In which rows two columns of names are not alike."""
     names = all_names(first, second)
@@ -172,6 +179,11 @@ def connected(count: int, links: Rows) -> tuple[Rows, int]:
     return numbers.astype(np.int64), int(found)
 
 
+def keys_below(prefix: str, keys: Any) -> Any:
+    """Every key with a prefix before it."""
+    return pc.binary_join_element_wise(pa.scalar(prefix, keys.type), keys, pa.scalar("", keys.type))
+
+
 def order_of_keys(keys: Any) -> Rows:
     """Row numbers in order of the keys' UTF-8 bytes."""
     order: Rows = pc.sort_indices(keys.cast(pa.large_binary())).to_numpy().astype(np.int64)
@@ -195,6 +207,14 @@ def counts_by_class(labels: Any, splits: Any, classes: int, split_count: int) ->
     splits = np.where(splits < 0, split_count, splits).astype(np.int64)
     flat = np.bincount(labels * (split_count + 1) + splits, minlength=(classes + 1) * (split_count + 1))
     return flat.reshape(classes + 1, split_count + 1)
+
+
+def ipc_bytes(table: Any) -> bytes:
+    """An Arrow table or record batch as an IPC file."""
+    sink = io.BytesIO()
+    with pa.ipc.new_file(sink, table.schema) as writer:
+        writer.write(table)
+    return sink.getvalue()
 
 
 def numbers_of(codes: Codes, names: Sequence[str], classes: Sequence[str]) -> Rows:

@@ -198,9 +198,7 @@ class Snapshot(State):
             "dealing": self.dealing.to_document(),
             "byte_count": int(self.manifest.column("byte_count").sum()),
             "facts": self.facts,
-            "attachments": [
-                {"name": attachment.name, "byte_count": attachment.byte_count} for attachment in self.attachments
-            ],
+            "attachments": [{"name": each.name, "byte_count": each.byte_count} for each in self.attachments],
         }
 
     def all_but(self, split: str) -> str:

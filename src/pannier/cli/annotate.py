@@ -3,27 +3,23 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import pannier
-from pannier.cli.options import AsJson, FactsOption, Store, option
+from pannier.cli import options as opt
 from pannier.cli.terminal import plural, print_json, print_table
 from pannier.errors import UsageError
 from pannier.units import show_bytes
 
-if TYPE_CHECKING:
-    from pannier.api.objects import Snapshot
-
 
 def annotate(
-    store: Store,
-    fact: FactsOption = None,
-    attach: list[str] | None = option(None, "Attach a file; may be given again.", "FILE"),
-    as_: list[str] | None = option(None, "What it is called here, as results/run-3.npz.", "NAME", "--as"),
-    detach: list[str] | None = option(None, "Take an attachment off.", "NAME"),
-    save: str | None = option(None, "Write an attachment into the file that --to names.", "NAME"),
-    to: str | None = option(None, "With --save: where to.", "FILE"),
-    json: AsJson = False,
+    store: opt.Store,
+    fact: opt.FactsOption = None,
+    attach: list[str] | None = opt.value(None, "Attach a file; may be given again.", "FILE"),
+    as_: list[str] | None = opt.value(None, "What it is called here, as results/run-3.npz.", "NAME", "--as"),
+    detach: list[str] | None = opt.value(None, "Take an attachment off.", "NAME"),
+    save: str | None = opt.value(None, "Write an attachment into the file that --to names.", "NAME"),
+    to: str | None = opt.value(None, "With --save: where to.", "FILE"),
+    json: opt.AsJson = False,
 ) -> int:
     """Add facts and files to a snapshot, each as an entry of its own: who, when. Alone: list them.
 
@@ -53,11 +49,8 @@ def annotate(
     return 0
 
 
-def _list(snapshot: Snapshot, json: bool) -> None:
-    files = [
-        {"name": attachment.name, "sha256": attachment.sha256, "byte_count": attachment.byte_count}
-        for attachment in snapshot.attachments
-    ]
+def _list(snapshot: pannier.Snapshot, json: bool) -> None:
+    files = [attachment.to_document() for attachment in snapshot.attachments]
     if json:
         print_json({"snapshot": snapshot.id, "facts": snapshot.facts, "attachments": files})
         return

@@ -2,53 +2,35 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import pannier
-from pannier.cli.options import (
-    NOTHING,
-    AsJson,
-    Declared,
-    FactsOption,
-    Said,
-    argument,
-    flag,
-    option,
-    switch,
-    takes,
-    takes_dealing,
-    text,
-    texts,
-)
+from pannier.cli import options as opt
 from pannier.cli.terminal import count_table, plural, print_deviation, print_json, print_left_out, print_table
 
-if TYPE_CHECKING:
-    from pannier.api.objects import ChangeResult
-
-
 _WHAT = {
-    "from_": text("Rows by key: label, split and side columns; empty changes nothing.", "TABLE", names=("--from",)),
-    "where": text("Which records, as SQL over their columns.", "EXPR"),
-    "set": texts("What they get; NULL for nothing.", "COLUMN=VALUE"),
-    "remove": switch("Take those records out."),
-    "rename": texts("Call a class otherwise, or join two.", "OLD=NEW"),
-    "as_of": text("Bring back all of an older snapshot, as a new one; goes alone.", "NAME"),
-    "name": text("What the dataset is called."),
-    "description": text("What the dataset is."),
-    "track": Declared(str, "The track to add to.", default="main"),
+    "from_": opt.text("Rows by key: label, split and side columns; empty changes nothing.", "TABLE", names=("--from",)),
+    "where": opt.text("Which records, as SQL over their columns.", "EXPR"),
+    "set": opt.texts("What they get; NULL for nothing.", "COLUMN=VALUE"),
+    "remove": opt.switch("Take those records out."),
+    "rename": opt.texts("Call a class otherwise, or join two.", "OLD=NEW"),
+    "as_of": opt.text("Bring back all of an older snapshot, as a new one; goes alone.", "NAME"),
+    "name": opt.text("What the dataset is called."),
+    "description": opt.text("What the dataset is."),
+    "track": opt.Declared(str, "The track to add to.", default="main"),
 }
 
 
-@takes("what", _WHAT)
-@takes_dealing
+@opt.takes("what", _WHAT)
+@opt.takes_dealing
 def change(
-    store: str = argument(..., "The store.", metavar="STORE"),
-    what: Said = NOTHING,
-    dealing: Said = NOTHING,
-    note: str = option("", "A line to remember the snapshot by."),
-    fact: FactsOption = None,
-    preview: bool = flag("--preview", "Show what would change, and change nothing."),
-    json: AsJson = False,
+    store: str = opt.argument(..., "The store.", metavar="STORE"),
+    what: opt.Said = opt.NOTHING,
+    dealing: opt.Said = opt.NOTHING,
+    note: str = opt.value("", "A line to remember the snapshot by."),
+    fact: opt.FactsOption = None,
+    preview: bool = opt.flag("--preview", "Show what would change, and change nothing."),
+    json: opt.AsJson = False,
 ) -> int:
     """Change labels, splits, side columns or members of what is there: a new snapshot, no picture touched.
 
@@ -64,7 +46,7 @@ def change(
     return 0
 
 
-def _print(result: ChangeResult, *, is_preview: bool) -> None:
+def _print(result: pannier.ChangeResult, *, is_preview: bool) -> None:
     changed = sum(row[3] for row in result.changes)
     if result.is_new:
         print(f"Snapshot {result.snapshot.id[:12]}: {plural(changed, 'record')} changed.\n")

@@ -2,36 +2,11 @@
 
 from __future__ import annotations
 
+from importlib import import_module
+
 import typer
 
 import pannier
-from pannier.cli import (
-    annotate,
-    change,
-    compare,
-    copy,
-    demo,
-    docket,
-    export,
-    feed,
-    gather,
-    history,
-    look,
-    measure,
-    pack,
-    query,
-    render,
-    restore,
-    sheet,
-    show,
-    stats,
-    survey,
-    tag,
-    tidy,
-    track,
-    treatment,
-    verify,
-)
 
 app = typer.Typer(
     name="pannier",
@@ -42,21 +17,21 @@ app = typer.Typer(
     context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
 )
 
-# by the step of the job; each module has a function of its own name
+# by the step of the job: each is a module of this folder with a function of its own name
 _STEPS = {
-    "Collect": (survey, gather, pack, change),
-    "Look": (show, sheet, look, query),
-    "Prepare": (treatment, stats, render),
-    "Version": (history, compare, track, tag, annotate, docket, export, restore, copy),
-    "Feed": (feed, measure),
-    "Keep": (verify, tidy),
-    "Start": (demo,),
+    "Collect": "survey gather pack change",
+    "Look": "show sheet look query",
+    "Prepare": "treatment stats render",
+    "Version": "history compare track tag annotate docket export restore copy",
+    "Feed": "feed measure",
+    "Keep": "verify tidy",
+    "Start": "demo",
 }
 
-for _step, _modules in _STEPS.items():
-    for _module in _modules:
-        _name = _module.__name__.rpartition(".")[2]
-        app.command(_name, rich_help_panel=_step, no_args_is_help=_name != "demo")(getattr(_module, _name))
+for _step, _names in _STEPS.items():
+    for _name in _names.split():
+        _command = getattr(import_module(f"pannier.cli.{_name}"), _name)
+        app.command(_name, rich_help_panel=_step, no_args_is_help=_name != "demo")(_command)
 
 
 @app.callback(invoke_without_command=True)

@@ -5,24 +5,25 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from pannier.cli.options import AsJson, Figure, StoreHint, argument, flag, option
+import pannier
+from pannier.cli import options as opt
 from pannier.cli.terminal import drawing, plural, print_facts, print_json, print_table
 
 if TYPE_CHECKING:
-    from pannier.versions.comparing import Compared, Comparison, Side
+    from pannier.versions.comparing import Compared, Side
 
 _SHOWN = 20
 _SIDE = "STORE[@NAME], a docket's file, or a folder."
 
 
 def compare(
-    before: str = argument(..., _SIDE, metavar="BEFORE"),
-    after: str = argument(..., _SIDE, metavar="AFTER"),
-    count: int = option(_SHOWN, "So many keys are shown."),
-    store: StoreHint = None,
-    fail_on_change: bool = flag("--fail-on-change", "Exit status 1 when they differ."),
-    figure: Figure = None,
-    json: AsJson = False,
+    before: str = opt.argument(..., _SIDE, metavar="BEFORE"),
+    after: str = opt.argument(..., _SIDE, metavar="AFTER"),
+    count: int = opt.value(_SHOWN, "So many keys are shown."),
+    store: opt.StoreHint = None,
+    fail_on_change: bool = opt.flag("--fail-on-change", "Exit status 1 when they differ."),
+    figure: opt.Figure = None,
+    json: opt.AsJson = False,
 ) -> int:
     """What differs between two snapshots, of one store or two, a docket or a folder.
 
@@ -38,8 +39,8 @@ def compare(
     return 1 if fail_on_change and not comparison.is_same else 0
 
 
-def _print(found: Comparison, count: int) -> None:
-    print_facts([("before", _about(found.before)), ("after", _about(found.after))])
+def _print(found: pannier.Comparison, count: int) -> None:
+    print_facts(("before", _about(found.before)), ("after", _about(found.after)))
     if found.unknown:
         print(f"\nNot compared, since a folder or its layout does not say them: {', '.join(found.unknown)}.")
     counts = {kind: number for kind, number in found.counts.items() if number}
@@ -81,7 +82,7 @@ def _last(side: Side) -> str:
     return Path(side.name).name
 
 
-def _draw(found: Comparison, figure: str) -> None:
+def _draw(found: pannier.Comparison, figure: str) -> None:
     from pannier.figures.sheet import MOST, draw_sheet
 
     records = list(found.records(MOST, by_kind=True))

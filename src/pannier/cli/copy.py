@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 import pannier
-from pannier.cli.options import AsJson, Store, argument, option
+from pannier.cli import options as opt
 from pannier.cli.terminal import plural, print_json, progress_bar
 from pannier.units import show_bytes
 
 
 def copy(
-    store: Store,
-    other: str = argument(..., "The other store; made where nothing or an empty folder is.", metavar="OTHER"),
-    track: str | None = option(None, "What it is called there; by default as here."),
-    json: AsJson = False,
+    store: opt.Store,
+    other: str = opt.argument(..., "The other store; made where nothing or an empty folder is.", metavar="OTHER"),
+    track: str | None = opt.value(None, "What it is called there; by default as here."),
+    json: opt.AsJson = False,
 ) -> int:
     """Bring a snapshot with its history into another store: only what that lacks. Interrupted, it goes on.
 

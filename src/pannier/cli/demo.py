@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from pannier.cli.options import argument, option
+from pannier.cli import options as opt
 
 
 def demo(
-    directory: str = argument("swatches", "Where to; nothing or an empty folder.", metavar="[DIR]"),
-    swatches: int = option(300, "How many swatches the archive holds.", min=60),
-    seed: int = option(7, "Seed of all that is drawn."),
+    directory: str = opt.argument("swatches", "Where to; nothing or an empty folder.", metavar="[DIR]"),
+    swatches: int = opt.value(300, "How many swatches the archive holds.", min=60),
+    seed: int = opt.value(7, "Seed of all that is drawn."),
 ) -> int:
     """All of it on made-up data: draws an archive of weaves, then takes every step, saying each command first.
 

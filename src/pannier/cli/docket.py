@@ -8,21 +8,26 @@ from typing import Literal
 
 import pannier
 from pannier import choices
-from pannier.cli.options import NO_TREATMENT, Split, Store, Subset, TreatmentOptions, option, takes_treatment
+from pannier.cli import options as opt
+
+_HOW = {
+    "batch_size": opt.number("Pictures a batch."),
+    "seed": opt.number("Seed of order and chance."),
+    "order": opt.Declared(Literal["shuffled", "by key"] | None, "By default train is shuffled."),
+    "last": opt.Declared(choices.Last | None, "What becomes of a last, smaller batch."),
+    "label_as": opt.Declared(choices.LabelAs | None, "How labels come; by default as numbers."),
+}
 
 
-@takes_treatment
+@opt.takes_treatment
+@opt.takes("how", _HOW)
 def docket(
-    store: Store,
-    treatment: TreatmentOptions = NO_TREATMENT,
-    split: Split = None,
-    batch_size: int | None = option(None, "Pictures a batch.", min=1),
-    seed: int | None = option(None, "Seed of order and chance.", min=0),
-    order: Literal["shuffled", "by key"] | None = option(None, "By default train is shuffled."),
-    last: choices.Last | None = option(None, "What becomes of a last, smaller batch."),
-    subset: Subset = None,
-    label_as: choices.LabelAs | None = option(None, "How labels come; by default as numbers."),
-    store_as: str | None = option(None, "How the docket names the store; by default relative to here.", "PATH"),
+    store: opt.Store,
+    treatment: opt.TreatmentOptions = opt.NO_TREATMENT,
+    split: opt.Split = None,
+    how: opt.Said = opt.NOTHING,
+    subset: opt.Subset = None,
+    store_as: str | None = opt.value(None, "How the docket names the store; by default relative to here.", "PATH"),
 ) -> int:
     """Write a docket to standard output: with it and the store, anyone gets the same batches.
 
@@ -33,16 +38,6 @@ def docket(
 
     snapshot = pannier.open(store)
     treated = treatment.treatment(snapshot) if treatment.are_said else None
-    made = snapshot.docket(
-        treated,
-        store=store_as or relative_to(snapshot.store.path.absolute(), os.getcwd()),
-        split=split,
-        batch_size=batch_size,
-        seed=seed,
-        order=order,
-        last=last,
-        subset=subset,
-        label_as=label_as,
-    )
-    sys.stdout.write(made.text())
+    where = store_as or relative_to(snapshot.store.path.absolute(), os.getcwd())
+    sys.stdout.write(snapshot.docket(treated, store=where, split=split, subset=subset, **how).text())
     return 0

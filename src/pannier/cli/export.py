@@ -7,41 +7,29 @@ from typing import TYPE_CHECKING, Any
 
 import pannier
 from pannier import choices
-from pannier.cli.options import (
-    NO_TREATMENT,
-    AsJson,
-    Split,
-    Store,
-    TreatmentOptions,
-    Where,
-    argument,
-    flag,
-    option,
-    takes_treatment,
-)
+from pannier.cli import options as opt
 from pannier.cli.terminal import plural, print_json, progress_bar
 from pannier.errors import UsageError
 from pannier.units import show_bytes
 
 if TYPE_CHECKING:
-    from pannier.api.objects import Snapshot
     from pannier.folders.laying_out import LayOutResult
 
 
-@takes_treatment
+@opt.takes_treatment
 def export(
-    store: Store,
-    directory: str | None = argument(None, "A folder: new, empty, or exported into before.", metavar="[DIR]"),
-    layout: choices.Layout = option("class", "Class folders, split folders of them, or one folder."),
-    where: Where = None,
-    split: Split = None,
-    hard_links: bool = flag("--hard-links", "Files are links to one copy of each picture in the store."),
-    table: str | None = option(None, "The label table alone, into a .csv or .parquet file.", "FILE"),
-    arrays: bool = flag("--arrays", "Prepared pictures as .npy arrays."),
-    encode: str | None = option(None, "Prepared pictures as files: png, jpeg:90 or webp:80.", "FORMAT"),
-    treatment: TreatmentOptions = NO_TREATMENT,
-    yes: bool = flag("--yes", "Undo what was changed there by hand."),
-    json: AsJson = False,
+    store: opt.Store,
+    directory: str | None = opt.argument(None, "A folder: new, empty, or exported into before.", metavar="[DIR]"),
+    layout: choices.Layout = opt.value("class", "Class folders, split folders of them, or one folder."),
+    where: opt.Where = None,
+    split: opt.Split = None,
+    hard_links: bool = opt.flag("--hard-links", "Files are links to one copy of each picture in the store."),
+    table: str | None = opt.value(None, "The label table alone, into a .csv or .parquet file.", "FILE"),
+    arrays: bool = opt.flag("--arrays", "Prepared pictures as .npy arrays."),
+    encode: str | None = opt.value(None, "Prepared pictures as files: png, jpeg:90 or webp:80.", "FORMAT"),
+    treatment: opt.TreatmentOptions = opt.NO_TREATMENT,
+    yes: bool = opt.flag("--yes", "Undo what was changed there by hand."),
+    json: opt.AsJson = False,
 ) -> int:
     """Write a snapshot's pictures as files again, byte for byte, in class folders, with a table of labels.
 
@@ -77,7 +65,7 @@ def _condition(where: str | None, split: str | None) -> str | None:
     return where if parts == [f"({where})"] else " AND ".join(parts) or None
 
 
-def _table(snapshot: Snapshot, path: str, split: str | None, where: str | None) -> int:
+def _table(snapshot: pannier.Snapshot, path: str, split: str | None, where: str | None) -> int:
     from pannier.folders.label_table import write_label_table
     from pannier.folders.layout import paths_of
 
@@ -86,7 +74,12 @@ def _table(snapshot: Snapshot, path: str, split: str | None, where: str | None) 
 
 
 def _prepared(
-    snapshot: Snapshot, directory: str, treatment: TreatmentOptions, arrays: bool, encode: str | None, **chosen: Any
+    snapshot: pannier.Snapshot,
+    directory: str,
+    treatment: opt.TreatmentOptions,
+    arrays: bool,
+    encode: str | None,
+    **chosen: Any,
 ) -> int:
     from pannier.folders.prepared import export_arrays, export_prepared
 

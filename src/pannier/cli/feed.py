@@ -7,63 +7,45 @@ from typing import TYPE_CHECKING, Any
 
 import pannier
 from pannier import choices
-from pannier.cli.options import (
-    NO_TREATMENT,
-    NOTHING,
-    AsJson,
-    Declared,
-    Said,
-    Split,
-    StoreHint,
-    TreatmentOptions,
-    argument,
-    flag,
-    number,
-    option,
-    switch,
-    takes,
-    takes_treatment,
-    text,
-)
+from pannier.cli import options as opt
 from pannier.cli.terminal import Bar, live_bar, plural, print_facts, print_json
 from pannier.errors import SourceError, UsageError
 from pannier.units import show_bytes
 
 if TYPE_CHECKING:
-    from pannier.api.objects import Feed
     from pannier.feed.describing import Description
 
 
 _HOW = {
-    "batch_size": number("Pictures a batch; 32 unless said."),
-    "seed": number("Seed of order and chance; 0 unless said."),
-    "subset": text("A part, as 10%, fair in every class, fixed by the seed.", "PART"),
-    "where": text("Only records for which this SQL holds.", "EXPR"),
-    "shuffle": switch("By default train is shuffled, other splits are not.", names=("--shuffle/--no-shuffle",)),
-    "augment": switch("By default train gets the random steps, others do not.", names=("--augment/--no-augment",)),
-    "rendered": switch("By default rendered canvases are used where any are.", names=("--rendered/--no-rendered",)),
-    "last": Declared(choices.Last | None, "What becomes of a last, smaller batch."),
-    "label_as": Declared(choices.LabelAs | None, "How labels come; by default as numbers."),
-    "workers": number("Threads; by default all usable cores."),
-    "ahead": number("Batches kept ready; by default as the limit allows."),
-    "memory_limit": Declared(str, "Bound of working memory: 128MiB, auto or none.", default="auto"),
+    "batch_size": opt.number("Pictures a batch; 32 unless said."),
+    "seed": opt.number("Seed of order and chance; 0 unless said."),
+    "subset": opt.text("A part, as 10%, fair in every class, fixed by the seed.", "PART"),
+    "where": opt.text("Only records for which this SQL holds.", "EXPR"),
+    "shuffle": opt.switch("By default train is shuffled, other splits are not.", names=("--shuffle/--no-shuffle",)),
+    "augment": opt.switch("By default train gets the random steps, others do not.", names=("--augment/--no-augment",)),
+    "rendered": opt.switch("By default rendered canvases are used where any are.", names=("--rendered/--no-rendered",)),
+    "last": opt.Declared(choices.Last | None, "What becomes of a last, smaller batch."),
+    "label_as": opt.Declared(choices.LabelAs | None, "How labels come; by default as numbers."),
+    "workers": opt.number("Threads; by default all usable cores."),
+    "ahead": opt.number("Batches kept ready; by default as the limit allows."),
+    "memory_limit": opt.Declared(str, "Bound of working memory: 128MiB, auto or none.", default="auto"),
 }
 
 
-@takes_treatment
-@takes("how", _HOW)
+@opt.takes_treatment
+@opt.takes("how", _HOW)
 def feed(
-    store: str | None = argument(None, "A store; NAME is a track, a tag or a snapshot's id.", metavar="[STORE[@NAME]]"),
-    split: Split = None,
-    treatment: TreatmentOptions = NO_TREATMENT,
-    docket: str | None = option(None, "Feed what a docket says, in place of store and options.", "FILE"),
-    store_hint: StoreHint = None,
-    how: Said = NOTHING,
-    epochs: int = option(1, "How many epochs.", min=1),
-    digest: bool = flag("--digest", "Print the SHA-256 of all that was fed: equal batches, equal digest."),
-    described: bool = flag("--describe", "Describe the first batch, and what looks wrong; no epoch is fed."),
-    expect: str | None = option(None, "Fail unless the first batch is so: shape, dtype, range and more.", "NAME=VALUE,..."),
-    json: AsJson = False,
+    store: str | None = opt.argument(None, "A store; NAME is a track, a tag or a snapshot's id.", metavar="[STORE[@NAME]]"),
+    split: opt.Split = None,
+    treatment: opt.TreatmentOptions = opt.NO_TREATMENT,
+    docket: str | None = opt.value(None, "Feed what a docket says, in place of store and options.", "FILE"),
+    store_hint: opt.StoreHint = None,
+    how: opt.Said = opt.NOTHING,
+    epochs: int = opt.value(1, "How many epochs.", min=1),
+    digest: bool = opt.flag("--digest", "Print the SHA-256 of all that was fed: equal batches, equal digest."),
+    described: bool = opt.flag("--describe", "Describe the first batch, and what looks wrong; no epoch is fed."),
+    expect: str | None = opt.value(None, "Fail unless the first batch is so: shape, dtype, range, ...", "NAME=VALUE,..."),
+    json: opt.AsJson = False,
 ) -> int:
     """Feed an epoch, metered: what a training loop would get, and how fast. Or one batch, described.
 
@@ -83,7 +65,7 @@ def feed(
     return 0
 
 
-def _fed(feed: Feed, epochs: int, hasher: Any) -> dict[str, Any]:
+def _fed(feed: pannier.Feed, epochs: int, hasher: Any) -> dict[str, Any]:
     """Feeds so many epochs, and tells what came, how fast, and what memory it took."""
     from pannier.images.prepare import warm_up
     from pannier.measuring.memory import Sampler, release_free_memory, working_bytes
@@ -108,7 +90,7 @@ def _fed(feed: Feed, epochs: int, hasher: Any) -> dict[str, Any]:
     return facts | ({"digest": hasher.hexdigest()} if hasher else {})
 
 
-def _describe(feed: Feed, expect: str | None, json: bool) -> int:
+def _describe(feed: pannier.Feed, expect: str | None, json: bool) -> int:
     """The first batch in words, and whether it is as expected: 1 where it is not."""
     from pannier.feed.describing import describe, unmet
 
@@ -126,31 +108,27 @@ def _describe(feed: Feed, expect: str | None, json: bool) -> int:
     return 1 if problems else 0
 
 
-def _print_description(feed: Feed, found: Description, count: int) -> None:
+def _print_description(feed: pannier.Feed, found: Description, count: int) -> None:
     classes = len(feed.snapshot.classes)
     shown = [f"{label or 'no label'} {n}" for label, n in found.labels[:8]]
     more = f" and {len(found.labels) - 8} more" if len(found.labels) > 8 else ""
     labelled = sum(label is not None for label, _ in found.labels)
+    told = f"{labelled} of {plural(classes, 'class', 'classes')}: {', '.join(shown)}{more}"
     print_facts(
-        [
-            ("batch", f"{'x'.join(map(str, found.shape))} {found.dtype}, {found.layout}, the first of {len(feed):,}"),
-            ("range", f"{found.lowest:.4g} to {found.highest:.4g}"),
-            ("mean", "  ".join(f"{mean:.4f}" for mean in found.mean)),
-            ("std", "  ".join(f"{deviation:.4f}" for deviation in found.std)),
-            (
-                "labels",
-                f"{found.label_dtype}; {labelled} of {plural(classes, 'class', 'classes')}: {', '.join(shown)}{more}",
-            ),
-            ("memory", f"{show_bytes(found.batch_bytes)} a batch, {show_bytes(found.epoch_bytes)} an epoch"),
-            *[("note", note) for note in feed.notes],
-            *[("warning", warning) for warning in found.warnings],
-        ]
+        ("batch", f"{'x'.join(map(str, found.shape))} {found.dtype}, {found.layout}, the first of {len(feed):,}"),
+        ("range", f"{found.lowest:.4g} to {found.highest:.4g}"),
+        ("mean", "  ".join(f"{mean:.4f}" for mean in found.mean)),
+        ("std", "  ".join(f"{deviation:.4f}" for deviation in found.std)),
+        ("labels", f"{found.label_dtype}; {told}"),
+        ("memory", f"{show_bytes(found.batch_bytes)} a batch, {show_bytes(found.epoch_bytes)} an epoch"),
+        *[("note", note) for note in feed.notes],
+        *[("warning", warning) for warning in found.warnings],
     )
 
 
 def _opened(
-    store: str | None, docket: str | None, store_hint: str | None, treatment: TreatmentOptions, options: dict[str, Any]
-) -> Feed:
+    store: str | None, docket: str | None, store_hint: str | None, treatment: opt.TreatmentOptions, options: dict[str, Any]
+) -> pannier.Feed:
     """The feed of a store, or of a docket."""
     from pannier.api.objects import from_docket
 
@@ -193,26 +171,19 @@ def _print(facts: dict[str, Any]) -> None:
     order += ", augmented" if facts["augmented"] else ""
     shape = "x".join(map(str, batch.get("shape", []))) or "of files as they are stored"
     ranged = f" {batch['dtype']}, {batch['lowest']:.4g} to {batch['highest']:.4g}" if "shape" in batch else ""
+    split, rate, waited = facts["split"] or "all records", facts["pictures_per_second"], facts["waiting_share"]
     print_facts(
-        [
-            (
-                "fed",
-                f"{facts['split'] or 'all records'}: {facts['pictures']:,} pictures in {facts['seconds']:.2f} s, {order}",
-            ),
-            (
-                "rate",
-                f"{facts['pictures_per_second']:,.0f} pictures/s; waited for {facts['waiting_share']:.0%} of the time",
-            ),
-            ("batches", f"{facts['batches_per_epoch']:,} an epoch, the first {shape}{ranged}"),
-            ("plan", f"{threads}, {plan['ahead']} ahead, {show_bytes(plan['total_bytes'])} {limit}"),
-            ("memory", f"{show_bytes(facts['peak_bytes'])} at most, measured"),
-            *[("note", note) for note in facts["notes"]],
-            *([("digest", facts["digest"][:32])] if "digest" in facts else []),
-        ]
+        ("fed", f"{split}: {facts['pictures']:,} pictures in {facts['seconds']:.2f} s, {order}"),
+        ("rate", f"{rate:,.0f} pictures/s; waited for {waited:.0%} of the time"),
+        ("batches", f"{facts['batches_per_epoch']:,} an epoch, the first {shape}{ranged}"),
+        ("plan", f"{threads}, {plan['ahead']} ahead, {show_bytes(plan['total_bytes'])} {limit}"),
+        ("memory", f"{show_bytes(facts['peak_bytes'])} at most, measured"),
+        *[("note", note) for note in facts["notes"]],
+        *([("digest", facts["digest"][:32])] if "digest" in facts else []),
     )
 
 
-def _show(bar: Bar, feed: Feed, epochs: int) -> None:
+def _show(bar: Bar, feed: pannier.Feed, epochs: int) -> None:
     """The live meter: pictures, rate, waiting."""
     meter = feed.meter
     note = f"{meter.pictures_per_second:,.0f} pictures/s, waiting {meter.waiting_share:.0%}"

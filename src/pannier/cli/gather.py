@@ -4,55 +4,40 @@ from __future__ import annotations
 
 import shlex
 import sys
-from typing import TYPE_CHECKING
 
-from pannier.cli.options import (
-    NOTHING,
-    AsJson,
-    Declared,
-    Said,
-    argument,
-    flag,
-    number,
-    switch,
-    takes,
-    text,
-    texts,
-)
+import pannier
+from pannier.cli import options as opt
 from pannier.cli.terminal import live_bar, plural, print_json, print_wrapped
 from pannier.units import show_bytes
-
-if TYPE_CHECKING:
-    from pannier.sources.gathering.gather import Gathered
 
 _SHOWN_REASONS = 8
 
 
 _HOW = {
-    "link": text("The links: a column, or SQL over columns.", "EXPR"),
-    "where": texts("Only rows for which this SQL holds.", "EXPR"),
-    "name": text("What names the files; / for folders.", "EXPR"),
-    "pause": Declared(str, "Between two requests to one host.", default="700ms"),
-    "connections": Declared(int, "At once to one host.", default=2),
-    "tries": Declared(int, "How often a picture is asked for.", default=4),
-    "timeout": Declared(str, "For one picture.", default="60s"),
-    "max_bytes": Declared(str, "Larger files are refused while they arrive.", default="64MiB"),
-    "max_pixels": Declared(int, "So are pictures with more pixels.", default=100_000_000),
-    "longest_side": number("Shrink what is longer as it comes.", "PIXELS"),
-    "encode": text("Save all anew, as jpeg:90, png or webp:80.", "FORMAT"),
-    "again": switch("Ask again for what was refused for good."),
-    "encoding": text("Of a text table, where it is not found."),
-    "separator": text("Of a text table, where it is not found."),
+    "link": opt.text("The links: a column, or SQL over columns.", "EXPR"),
+    "where": opt.texts("Only rows for which this SQL holds.", "EXPR"),
+    "name": opt.text("What names the files; / for folders.", "EXPR"),
+    "pause": opt.Declared(str, "Between two requests to one host.", default="700ms"),
+    "connections": opt.Declared(int, "At once to one host.", default=2),
+    "tries": opt.Declared(int, "How often a picture is asked for.", default=4),
+    "timeout": opt.Declared(str, "For one picture.", default="60s"),
+    "max_bytes": opt.Declared(str, "Larger files are refused while they arrive.", default="64MiB"),
+    "max_pixels": opt.Declared(int, "So are pictures with more pixels.", default=100_000_000),
+    "longest_side": opt.number("Shrink what is longer as it comes.", "PIXELS"),
+    "encode": opt.text("Save all anew, as jpeg:90, png or webp:80.", "FORMAT"),
+    "again": opt.switch("Ask again for what was refused for good."),
+    "encoding": opt.text("Of a text table, where it is not found."),
+    "separator": opt.text("Of a text table, where it is not found."),
 }
 
 
-@takes("how", _HOW)
+@opt.takes("how", _HOW)
 def gather(
-    table: str = argument(..., "A table with a column of links.", metavar="TABLE"),
-    directory: str = argument(..., "Where pictures go; new, empty, or gathered into before.", metavar="DIR"),
-    how: Said = NOTHING,
-    ignore_robots: bool = flag("--ignore-robots", "Do not heed robots.txt: for hosts of your own."),
-    json: AsJson = False,
+    table: str = opt.argument(..., "A table with a column of links.", metavar="TABLE"),
+    directory: str = opt.argument(..., "Where pictures go; new, empty, or gathered into before.", metavar="DIR"),
+    how: opt.Said = opt.NOTHING,
+    ignore_robots: bool = opt.flag("--ignore-robots", "Do not heed robots.txt: for hosts of your own."),
+    json: opt.AsJson = False,
 ) -> int:
     """Fetch the pictures that a table links to: politely, each once, going on where it stopped.
 
@@ -76,7 +61,7 @@ def gather(
     return 1 if result.failed else 0
 
 
-def _print(result: Gathered) -> None:
+def _print(result: pannier.Gathered) -> None:
     from pannier.sources.gathering.links import without_credentials_in
 
     for where, count in result.funnel:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 import pannier
-from pannier.cli.options import AsJson, Figure, Store, argument, flag, option
+from pannier.cli import options as opt
 from pannier.cli.terminal import drawing, plural, print_json, print_table
 
 if TYPE_CHECKING:
@@ -15,12 +15,12 @@ _SIGNS = (("added", "+"), ("removed", "-"))
 
 
 def history(
-    store: Store,
-    key: str | None = argument(None, "One record: what became of it, and by whom.", metavar="[KEY]"),
-    count: int | None = option(None, "Only the newest so many.", None, "--count", min=1),
-    by_class: bool = flag("--by-class", "Tell changes class by class."),
-    figure: Figure = None,
-    json: AsJson = False,
+    store: opt.Store,
+    key: str | None = opt.argument(None, "One record: what became of it, and by whom.", metavar="[KEY]"),
+    count: int | None = opt.value(None, "Only the newest so many.", None, "--count", min=1),
+    by_class: bool = opt.flag("--by-class", "Tell changes class by class."),
+    figure: opt.Figure = None,
+    json: opt.AsJson = False,
 ) -> int:
     """The snapshots of a track, newest first, and what each changed; or every snapshot that changed one record.
 

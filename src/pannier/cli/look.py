@@ -6,25 +6,26 @@ import os
 from typing import TYPE_CHECKING, Any
 
 import pannier
-from pannier.cli.options import AsJson, Figure, argument, option, read_size, ready
+from pannier.cli import options as opt
 from pannier.cli.terminal import drawing, print_json, print_table
 from pannier.errors import UsageError
 
 if TYPE_CHECKING:
-    from pannier.api.treatments import Treatment
     from pannier.images.seen import Stage
 
 
 def look(
-    store: str = argument(..., "A store, with a record's key behind it; or a picture's file.", metavar="STORE[@NAME]|FILE"),
-    key: str | None = argument(None, "The record, by its key.", metavar="[KEY]"),
-    treatment: list[str] | None = option(None, "A treatment file; several lie side by side.", "FILE"),
-    size: list[str] | None = option(None, "In place of a file's size, or alone; may be given again."),
-    times: int | None = option(None, "So many random variations on a grid.", min=1, max=240),
-    seed: int = option(0, "Seed of the random steps.", min=0),
-    epoch: int = option(0, "The epoch whose random steps come first.", min=0),
-    figure: Figure = "look.png",
-    json: AsJson = False,
+    store: str = opt.argument(
+        ..., "A store, and a record's key behind it; or a picture's file.", metavar="STORE[@NAME]|FILE"
+    ),
+    key: str | None = opt.argument(None, "The record, by its key.", metavar="[KEY]"),
+    treatment: list[str] | None = opt.value(None, "A treatment file; several lie side by side.", "FILE"),
+    size: list[str] | None = opt.value(None, "In place of a file's size, or alone; may be given again."),
+    times: int | None = opt.value(None, "So many random variations on a grid.", min=1, max=240),
+    seed: int = opt.value(0, "Seed of the random steps.", min=0),
+    epoch: int = opt.value(0, "The epoch whose random steps come first.", min=0),
+    figure: opt.Figure = "look.png",
+    json: opt.AsJson = False,
 ) -> int:
     """One picture through every step of a treatment: what is seen, and the numbers. Or many random variations of it.
 
@@ -35,7 +36,7 @@ def look(
     from pannier.images.seen import drawn_words, stages, varied
 
     data, name, box_of, snapshot = _picture(store, key)
-    treatments = [ready(each, snapshot) for each in _treatments(treatment or [], size or [])]
+    treatments = [opt.ready(each, snapshot) for each in _treatments(treatment or [], size or [])]
     names = _names(treatment or [], size or [])
     path = figure or "look.png"
     if times is not None:
@@ -67,11 +68,11 @@ def _picture(store: str, key: str | None) -> tuple[bytes, str, Any, Any]:
     return record.bytes(), record.key, record.box, snapshot
 
 
-def _treatments(files: list[str], sizes: list[str]) -> list[Treatment]:
+def _treatments(files: list[str], sizes: list[str]) -> list[pannier.Treatment]:
     """A treatment for each file, or for each size; every file at every size where both are given."""
     if not files and not sizes:
         raise UsageError("say through which treatment: --treatment FILE, or --size")
-    told = [read_size(size) for size in sizes]
+    told = [opt.read_size(size) for size in sizes]
     if not files:
         return [pannier.Treatment(size) for size in told]
     if not told:
@@ -97,18 +98,11 @@ def _print_stages(rows: list[tuple[str, list[Stage]]], json: bool) -> None:
 
 
 def _print(stages: list[Stage]) -> None:
-    rows = [
-        [
-            stage.name,
-            stage.shape,
-            str(stage.array.dtype),
-            f"{stage.lowest:.4g}",
-            f"{stage.highest:.4g}",
-            " ".join(f"{mean:.4g}" for mean in stage.means),
-            " ".join(f"{deviation:.3g}" for deviation in stage.deviations),
-        ]
-        for stage in stages
-    ]
+    rows = []
+    for stage in stages:
+        ends = (f"{stage.lowest:.4g}", f"{stage.highest:.4g}")
+        means, stds = " ".join(f"{m:.4g}" for m in stage.means), " ".join(f"{d:.3g}" for d in stage.deviations)
+        rows.append([stage.name, stage.shape, str(stage.array.dtype), *ends, means, stds])
     print_table(["step", "shape", "dtype", "lowest", "highest", "mean", "std"], rows, left=3)
 
 

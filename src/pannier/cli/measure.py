@@ -5,50 +5,35 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 import pannier
-from pannier.cli.options import (
-    NO_TREATMENT,
-    NOTHING,
-    AsJson,
-    Declared,
-    Figure,
-    Said,
-    Split,
-    Store,
-    TreatmentOptions,
-    measured_split,
-    option,
-    takes,
-    takes_treatment,
-    text,
-)
+from pannier.cli import options as opt
 from pannier.cli.terminal import drawing, live_bar, plural, print_json, print_table, print_wrapped
 from pannier.errors import UsageError
 from pannier.units import show_bytes
 
 if TYPE_CHECKING:
-    from pannier.measuring.sweep import Measurement, Trial
+    from pannier.measuring.sweep import Trial
 
 
 _HOW = {
-    "batch_size": Declared(int, "Pictures a batch.", default=32),
-    "seed": Declared(int, "Seed of order and chance.", default=0),
-    "subset": text("A part, as 10%, fair in every class, fixed by the seed.", "PART"),
-    "rounds": Declared(int, "How many times all take turns.", default=12),
-    "slice_seconds": Declared(float, "How long each turn is.", default=0.4),
+    "batch_size": opt.Declared(int, "Pictures a batch.", default=32),
+    "seed": opt.Declared(int, "Seed of order and chance.", default=0),
+    "subset": opt.text("A part, as 10%, fair in every class, fixed by the seed.", "PART"),
+    "rounds": opt.Declared(int, "How many times all take turns.", default=12),
+    "slice_seconds": opt.Declared(float, "How long each turn is.", default=0.4),
 }
 
 
-@takes_treatment
-@takes("how", _HOW)
+@opt.takes_treatment
+@opt.takes("how", _HOW)
 def measure(
-    store: Store,
-    split: Split = None,
-    treatment: TreatmentOptions = NO_TREATMENT,
-    how: Said = NOTHING,
-    workers: str = option("1,2", "Numbers of workers to try, as 1,2,4."),
-    memory_limit: str = option("none", "Limits to try, as 64MiB,128MiB,none."),
-    figure: Figure = None,
-    json: AsJson = False,
+    store: opt.Store,
+    split: opt.Split = None,
+    treatment: opt.TreatmentOptions = opt.NO_TREATMENT,
+    how: opt.Said = opt.NOTHING,
+    workers: str = opt.value("1,2", "Numbers of workers to try, as 1,2,4."),
+    memory_limit: str = opt.value("none", "Limits to try, as 64MiB,128MiB,none."),
+    figure: opt.Figure = None,
+    json: opt.AsJson = False,
 ) -> int:
     """Measure throughput under memory limits that the system enforces, against the machine's own ceiling.
 
@@ -67,7 +52,7 @@ def measure(
         measurement = sweep(
             snapshot,
             treatment.treatment(snapshot),
-            split or measured_split(snapshot),
+            split or opt.measured_split(snapshot),
             workers=[int(count) for count in counts],
             memory_limits=[limit.strip() for limit in memory_limit.split(",")],
             progress=(lambda done, total: bar.show(done, total, lambda: "rounds")) if bar else None,
@@ -80,7 +65,7 @@ def measure(
     return 0 if any(trial.status == "ok" for trial in measurement.trials) else 1
 
 
-def _print(found: Measurement) -> None:
+def _print(found: pannier.Measurement) -> None:
     header = ["workers", "limit", "pictures/s", "10-90 %", "of ceiling", "peak memory"]
     rows = []
     for trial in [*found.ceiling, *found.trials]:
@@ -89,11 +74,8 @@ def _print(found: Measurement) -> None:
         row = [str(trial.workers), "ceiling" if is_ceiling else limit, "-", "-", "-", "-"]
         if trial.pictures_per_second is not None:
             rate = trial.pictures_per_second
-            row[2:5] = [
-                f"{rate.median:,.0f}",
-                f"{rate.low:,.0f}-{rate.high:,.0f}",
-                f"{trial.share_of_ceiling or 0:.2f}",
-            ]
+            spread, share = f"{rate.low:,.0f}-{rate.high:,.0f}", f"{trial.share_of_ceiling or 0:.2f}"
+            row[2:5] = [f"{rate.median:,.0f}", spread, share]
         if trial.status != "ok":
             row[2] = trial.status.replace("_", " ")
         if trial.peak_bytes is not None:

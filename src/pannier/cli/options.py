@@ -6,26 +6,22 @@ import inspect
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial, wraps
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import Annotated, Any
 
 import typer
 
 import pannier
 from pannier.errors import UsageError
 
-if TYPE_CHECKING:
-    from pannier.api.objects import Snapshot
-    from pannier.api.treatments import Treatment
 
-
-def option(default: Any, help: str, metavar: str | None = None, *names: str, panel: str | None = None, **more: Any) -> Any:
-    """An option of a command, in a line."""
+def value(default: Any, help: str, metavar: str | None = None, *names: str, panel: str | None = None, **more: Any) -> Any:
+    """An option of a command that takes a value, in a line."""
     return typer.Option(default, *names, help=help, metavar=metavar, rich_help_panel=panel, **more)
 
 
 def flag(name: str, help: str, **more: Any) -> Any:
     """An option that is said or not."""
-    return option(False, help, "", name, **more)
+    return value(False, help, "", name, **more)
 
 
 def argument(default: Any, help: str, **more: Any) -> Any:
@@ -35,7 +31,7 @@ def argument(default: Any, help: str, **more: Any) -> Any:
 
 @dataclass(frozen=True)
 class Declared:
-    """An option that stands in a table of options: its type, and what `option` takes."""
+    """An option that stands in a table of options: its type, and what `value` takes."""
 
     kind: Any
     help: str
@@ -47,7 +43,7 @@ class Declared:
     def parameter(self, name: str, panel: str | None) -> inspect.Parameter:
         is_switch = self.kind == (bool | None) and not self.names
         names, metavar = ((f"--{name.replace('_', '-')}",), "") if is_switch else (self.names, self.metavar)
-        made = option(self.default, self.help, metavar, *names, panel=self.panel or panel)
+        made = value(self.default, self.help, metavar, *names, panel=self.panel or panel)
         return inspect.Parameter(name, inspect.Parameter.POSITIONAL_OR_KEYWORD, default=made, annotation=self.kind)
 
 
@@ -98,21 +94,21 @@ class TreatmentOptions:
         """Whether a file or any option was given at all."""
         return bool(self.file or self.fields)
 
-    def as_said(self) -> Treatment:
+    def as_said(self) -> pannier.Treatment:
         """The treatment that they describe together; its mean and std may not be known yet."""
         return pannier.Treatment.from_file(self.file, **self.fields) if self.file else pannier.Treatment(**self.fields)
 
-    def treatment(self, snapshot: Snapshot, **bounds: Any) -> Treatment:
+    def treatment(self, snapshot: pannier.Snapshot, **bounds: Any) -> pannier.Treatment:
         """The same, ready for that snapshot; `bounds` are workers and memory_limit, for measuring."""
         return ready(self.as_said(), snapshot, **bounds)
 
 
-def measured_split(snapshot: Snapshot) -> str | None:
+def measured_split(snapshot: pannier.Snapshot) -> str | None:
     """What mean and std are measured on unless said: the split train, or all records where there is none."""
     return "train" if "train" in snapshot.splits else None
 
 
-def ready(treatment: Treatment, snapshot: Snapshot | None, **bounds: Any) -> Treatment:
+def ready(treatment: pannier.Treatment, snapshot: pannier.Snapshot | None, **bounds: Any) -> pannier.Treatment:
     """Standard values without numbers are measured on the snapshot, if there is one."""
     if treatment.is_ready or snapshot is None:
         return treatment

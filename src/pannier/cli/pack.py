@@ -3,27 +3,10 @@
 from __future__ import annotations
 
 import sys
-from typing import TYPE_CHECKING
 
+import pannier
 from pannier import choices
-from pannier.cli.options import (
-    NOTHING,
-    AsJson,
-    Declared,
-    FactsOption,
-    Said,
-    Sources,
-    argument,
-    flag,
-    number,
-    option,
-    switch,
-    takes,
-    takes_dealing,
-    takes_rules,
-    text,
-    texts,
-)
+from pannier.cli import options as opt
 from pannier.cli.terminal import (
     count_table,
     plural,
@@ -36,49 +19,46 @@ from pannier.cli.terminal import (
 )
 from pannier.units import read_bytes, show_bytes
 
-if TYPE_CHECKING:
-    from pannier.api.objects import PackResult
-
 PICTURES = "Pictures"
 
 _HOW = {
-    "keep": texts("Side columns: columns, or 'SQL as name'.", "COLUMN,..."),
-    "unlabeled": Declared(choices.Unlabeled, "What becomes of what gets no label.", default="leave"),
-    "classes": text("The classes in order of their numbers.", "CLASS,..."),
-    "only_classes": text("No other classes than these.", "CLASS,..."),
-    "per_class": number("At most so many of each class, by chance.", "N"),
-    "longest_side": number("Shrink what is longer, as 1600; by default all stay as they are.", "PIXELS", panel=PICTURES),
-    "encode": text("Save all pictures anew, as jpeg:90, png or webp:80.", "FORMAT", panel=PICTURES),
-    "max_pixels": Declared(int, "Pictures with more pixels are left out.", default=100_000_000, panel=PICTURES),
-    "into": text("Put all keys below a prefix.", "PREFIX"),
-    "mirror": switch("Remove records that the source no longer has."),
-    "resplit": switch("Deal anew although the source has split folders."),
-    "relabel": switch("The source's labels and splits win over those there."),
-    "allow_missing_classes": switch("Splits may carry different class names."),
-    "strict": switch("Refuse broken pictures instead of leaving them out."),
-    "thorough": switch("Read also files whose size and time stamp are as before."),
-    "name": text("What the dataset is called."),
-    "description": text("What the dataset is."),
-    "track": Declared(str, "The track to add to.", default="main"),
-    "shard_size": Declared(str, "Size of a shard.", default="256MiB"),
-    "shards": number("So many shards, instead of a size."),
-    "workers": number("Threads; by default all usable cores."),
+    "keep": opt.texts("Side columns: columns, or 'SQL as name'.", "COLUMN,..."),
+    "unlabeled": opt.Declared(choices.Unlabeled, "What becomes of what gets no label.", default="leave"),
+    "classes": opt.text("The classes in order of their numbers.", "CLASS,..."),
+    "only_classes": opt.text("No other classes than these.", "CLASS,..."),
+    "per_class": opt.number("At most so many of each class, by chance.", "N"),
+    "longest_side": opt.number("Shrink what is longer, as 1600; by default all stay as they are.", "PIXELS", panel=PICTURES),
+    "encode": opt.text("Save all pictures anew, as jpeg:90, png or webp:80.", "FORMAT", panel=PICTURES),
+    "max_pixels": opt.Declared(int, "Pictures with more pixels are left out.", default=100_000_000, panel=PICTURES),
+    "into": opt.text("Put all keys below a prefix.", "PREFIX"),
+    "mirror": opt.switch("Remove records that the source no longer has."),
+    "resplit": opt.switch("Deal anew although the source has split folders."),
+    "relabel": opt.switch("The source's labels and splits win over those there."),
+    "allow_missing_classes": opt.switch("Splits may carry different class names."),
+    "strict": opt.switch("Refuse broken pictures instead of leaving them out."),
+    "thorough": opt.switch("Read also files whose size and time stamp are as before."),
+    "name": opt.text("What the dataset is called."),
+    "description": opt.text("What the dataset is."),
+    "track": opt.Declared(str, "The track to add to.", default="main"),
+    "shard_size": opt.Declared(str, "Size of a shard.", default="256MiB"),
+    "shards": opt.number("So many shards, instead of a size."),
+    "workers": opt.number("Threads; by default all usable cores."),
 }
 
 
-@takes_dealing
-@takes_rules
-@takes("how", _HOW)
+@opt.takes_dealing
+@opt.takes_rules
+@opt.takes("how", _HOW)
 def pack(
-    source: Sources,
-    store: str = argument(..., "The store; made where nothing or an empty folder is.", metavar="STORE"),
-    note: str = option("", "A line to remember the snapshot by."),
-    fact: FactsOption = None,
-    dealing: Said = NOTHING,
-    rules: Said = NOTHING,
-    how: Said = NOTHING,
-    preview: bool = flag("--preview", "Show what the rules make of the source, and pack nothing."),
-    json: AsJson = False,
+    source: opt.Sources,
+    store: str = opt.argument(..., "The store; made where nothing or an empty folder is.", metavar="STORE"),
+    note: str = opt.value("", "A line to remember the snapshot by."),
+    fact: opt.FactsOption = None,
+    dealing: opt.Said = opt.NOTHING,
+    rules: opt.Said = opt.NOTHING,
+    how: opt.Said = opt.NOTHING,
+    preview: bool = opt.flag("--preview", "Show what the rules make of the source, and pack nothing."),
+    json: opt.AsJson = False,
 ) -> int:
     """Bring a source in as the next snapshot.
 
@@ -92,7 +72,7 @@ def pack(
 
     how["shard_bytes"] = read_bytes(how.pop("shard_size"))
     with progress_bar("pack") as progress:
-        told: Said = {"note": note, "facts": fact, "preview": preview, "progress": progress}
+        told: opt.Said = {"note": note, "facts": fact, "preview": preview, "progress": progress}
         result = bring_in(source, store, **told, **how, **rules, **dealing)
     print_json(result.to_dict()) if json else _print_preview(result) if preview else _print(result, store)
     if fact and not result.is_new and not preview:
@@ -100,7 +80,7 @@ def pack(
     return 0
 
 
-def _print_preview(result: PackResult) -> None:
+def _print_preview(result: pannier.PackResult) -> None:
     from pannier.dealing.shares import split_rank
 
     print_funnel(result.rows, result.funnel)
@@ -119,7 +99,7 @@ def _print_preview(result: PackResult) -> None:
     print_left_out(result.left_out, "--json")
 
 
-def _told(result: PackResult) -> str:
+def _told(result: pannier.PackResult) -> str:
     """What became of records, in a line."""
     parts = [f"{result.added:,} added"]
     parts += [f"{result.changed:,} changed"] if result.changed else []
@@ -129,7 +109,7 @@ def _told(result: PackResult) -> str:
     return ", ".join(parts)
 
 
-def _print(result: PackResult, store: str) -> None:
+def _print(result: pannier.PackResult, store: str) -> None:
     snapshot = result.snapshot
     print_funnel(result.rows, result.funnel)
     if not result.is_new:

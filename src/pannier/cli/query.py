@@ -6,19 +6,19 @@ import sys
 from typing import Any
 
 import pannier
-from pannier.cli.options import AsJson, Store, argument, flag, option
+from pannier.cli import options as opt
 from pannier.cli.terminal import plural, print_json, print_table
 
 _SHOWN = 50
 
 
 def query(
-    store: Store,
-    sql: str = argument(..., "A SELECT over the table records; with two, before and after.", metavar="SQL"),
-    after: str | None = option(None, "A second snapshot: tables are then before and after.", "STORE[@NAME]"),
-    count: int = option(_SHOWN, "So many rows are shown."),
-    csv: bool = flag("--csv", "Print all rows as CSV."),
-    json: AsJson = False,
+    store: opt.Store,
+    sql: str = opt.argument(..., "A SELECT over the table records; with two, before and after.", metavar="SQL"),
+    after: str | None = opt.value(None, "A second snapshot: tables are then before and after.", "STORE[@NAME]"),
+    count: int = opt.value(_SHOWN, "So many rows are shown."),
+    csv: bool = opt.flag("--csv", "Print all rows as CSV."),
+    json: opt.AsJson = False,
 ) -> int:
     """Ask the records of a snapshot, or of two, in SQL. Nothing else on this machine can be read by it.
 

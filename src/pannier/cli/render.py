@@ -5,22 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 import pannier
-from pannier.cli.options import (
-    NO_TREATMENT,
-    NOTHING,
-    AsJson,
-    Declared,
-    Said,
-    Split,
-    Store,
-    TreatmentOptions,
-    flag,
-    number,
-    option,
-    switch,
-    takes,
-    takes_treatment,
-)
+from pannier.cli import options as opt
 from pannier.cli.terminal import plural, print_facts, print_json, print_table, progress_bar
 from pannier.errors import UsageError
 from pannier.units import show_bytes
@@ -30,24 +15,24 @@ if TYPE_CHECKING:
 
 
 _HOW = {
-    "workers": number("Threads; by default all usable cores."),
-    "memory_limit": Declared(str, "Bound of working memory: 128MiB, auto or none.", default="auto"),
-    "check": switch("Read what is there first, and make again what is damaged."),
+    "workers": opt.number("Threads; by default all usable cores."),
+    "memory_limit": opt.Declared(str, "Bound of working memory: 128MiB, auto or none.", default="auto"),
+    "check": opt.switch("Read what is there first, and make again what is damaged."),
 }
 
 
-@takes_treatment
-@takes("how", _HOW)
+@opt.takes_treatment
+@opt.takes("how", _HOW)
 def render(
-    store: Store,
-    treatment: TreatmentOptions = NO_TREATMENT,
-    split: Split = None,
-    cap: str = option("20GiB", "The most that renderings may take, or none.", "BYTES"),
-    how: Said = NOTHING,
-    preview: bool = flag("--preview", "Say what it would cost; make nothing."),
-    listed: bool = flag("--list", "What is rendered in the store."),
-    drop: str | None = option(None, "Take a rendering away, by its first digits.", "DIGEST"),
-    json: AsJson = False,
+    store: opt.Store,
+    treatment: opt.TreatmentOptions = opt.NO_TREATMENT,
+    split: opt.Split = None,
+    cap: str = opt.value("20GiB", "The most that renderings may take, or none.", "BYTES"),
+    how: opt.Said = opt.NOTHING,
+    preview: bool = opt.flag("--preview", "Say what it would cost; make nothing."),
+    listed: bool = opt.flag("--list", "What is rendered in the store."),
+    drop: str | None = opt.value(None, "Take a rendering away, by its first digits.", "DIGEST"),
+    json: opt.AsJson = False,
 ) -> int:
     """Run the fixed part of a treatment once and keep its canvases: feeds through it need no decoding any more.
 
@@ -111,12 +96,10 @@ def _print_plan(plan: RenderPlan, preview: bool) -> None:
     channels = "1 channel" if plan.shape[0] == 1 else f"{plan.shape[0]} channels"
     cap = "" if plan.cap_bytes is None else f" of {show_bytes(plan.cap_bytes)}"
     print_facts(
-        [
-            ("fixed part", plan.digest[:12]),
-            ("canvas", f"{canvas}, {channels}, {show_bytes(plan.shape[0] * plan.shape[1] * plan.shape[2])} a picture"),
-            ("pictures", f"{plan.records:,}, of which {plan.there:,} are there and {plan.missing:,} are to be made"),
-            ("disk", f"{show_bytes(plan.new_bytes)} more, then {show_bytes(plan.kept_bytes + plan.new_bytes)}{cap}"),
-        ]
+        ("fixed part", plan.digest[:12]),
+        ("canvas", f"{canvas}, {channels}, {show_bytes(plan.shape[0] * plan.shape[1] * plan.shape[2])} a picture"),
+        ("pictures", f"{plan.records:,}, of which {plan.there:,} are there and {plan.missing:,} are to be made"),
+        ("disk", f"{show_bytes(plan.new_bytes)} more, then {show_bytes(plan.kept_bytes + plan.new_bytes)}{cap}"),
     )
     if preview:
         is_over = plan.cap_bytes is not None and plan.kept_bytes + plan.new_bytes > plan.cap_bytes

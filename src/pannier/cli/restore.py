@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
+from pannier.cli import options as opt
 from pannier.cli.export import print_laid_out
-from pannier.cli.options import AsJson, StoreHint, argument, flag
 from pannier.cli.terminal import print_json, progress_bar
 
 
 def restore(
-    docket: str = argument(..., "A docket's file.", metavar="DOCKET"),
-    directory: str | None = argument(None, "The folder; else beside the docket.", metavar="[DIR]"),
-    store: StoreHint = None,
-    yes: bool = flag("--yes", "Undo what was changed there by hand."),
-    json: AsJson = False,
+    docket: str = opt.argument(..., "A docket's file.", metavar="DOCKET"),
+    directory: str | None = opt.argument(None, "The folder; else beside the docket.", metavar="[DIR]"),
+    store: opt.StoreHint = None,
+    yes: bool = opt.flag("--yes", "Undo what was changed there by hand."),
+    json: opt.AsJson = False,
 ) -> int:
     """Bring back the folder of pictures that a docket tells of; in one that is there, the differences alone.
 

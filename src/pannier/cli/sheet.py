@@ -5,57 +5,38 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Literal
 
 import pannier
-from pannier.cli.options import (
-    NO_TREATMENT,
-    NOTHING,
-    Declared,
-    Figure,
-    Said,
-    Seed,
-    Split,
-    Store,
-    Subset,
-    TreatmentOptions,
-    Where,
-    flag,
-    number,
-    option,
-    takes,
-    takes_treatment,
-)
+from pannier.cli import options as opt
 from pannier.cli.terminal import drawing, plural
 from pannier.errors import UsageError
 
 if TYPE_CHECKING:
-    from pannier.api.objects import Feed
-    from pannier.api.treatments import Treatment
     from pannier.figures.sheet import Shown
     from pannier.store.records import Record
 
 
 _BATCH = {
-    "batch": number("This batch of an epoch, exactly as it is fed, the first being 0."),
-    "epoch": Declared(int, "With --batch: of this epoch.", default=0),
-    "batch_size": Declared(int, "With --batch: pictures a batch.", default=32),
+    "batch": opt.number("This batch of an epoch, exactly as it is fed, the first being 0."),
+    "epoch": opt.Declared(int, "With --batch: of this epoch.", default=0),
+    "batch_size": opt.Declared(int, "With --batch: pictures a batch.", default=32),
 }
 
 
-@takes_treatment
-@takes("fed", _BATCH)
+@opt.takes_treatment
+@opt.takes("fed", _BATCH)
 def sheet(
-    store: Store,
-    split: Split = None,
-    count: int = option(40, "How many pictures, to 240."),
-    arrange: Literal["class", "chance"] = option("class", "Alike from every class, in their order; or as chance has it."),
-    seed: Seed = 0,
-    subset: Subset = None,
-    where: Where = None,
-    treated: bool = flag("--treated", "As the treatment makes them, not as they are stored."),
-    fed: Said = NOTHING,
-    treatment: TreatmentOptions = NO_TREATMENT,
-    predicted: str | None = option(None, "A side column with the label that a model gave: right or wrong.", "COLUMN"),
-    probability: str | None = option(None, "With --predicted: a side column with how sure it was.", "COLUMN"),
-    figure: Figure = "sheet.png",
+    store: opt.Store,
+    split: opt.Split = None,
+    count: int = opt.value(40, "How many pictures, to 240."),
+    arrange: Literal["class", "chance"] = opt.value("class", "Alike from every class, in their order; or as chance has it."),
+    seed: opt.Seed = 0,
+    subset: opt.Subset = None,
+    where: opt.Where = None,
+    treated: bool = opt.flag("--treated", "As the treatment makes them, not as they are stored."),
+    fed: opt.Said = opt.NOTHING,
+    treatment: opt.TreatmentOptions = opt.NO_TREATMENT,
+    predicted: str | None = opt.value(None, "A side column with the label that a model gave: right or wrong.", "COLUMN"),
+    probability: str | None = opt.value(None, "With --predicted: a side column with how sure it was.", "COLUMN"),
+    figure: opt.Figure = "sheet.png",
 ) -> int:
     """Many pictures with their labels on one sheet: chosen by chance, by SQL, or a batch exactly as it is fed.
 
@@ -84,14 +65,14 @@ def sheet(
     return 0
 
 
-def _as_fed(feed: Feed, batch: int, epoch: int) -> tuple[list[Shown], str]:
+def _as_fed(feed: pannier.Feed, batch: int, epoch: int) -> tuple[list[Shown], str]:
     from pannier.figures.sheet import as_fed
 
     with feed:
         return as_fed(feed, batch, epoch), f"batch {batch} of epoch {epoch}, as fed"
 
 
-def _as_made(records: list[Record], treatment: Treatment | None) -> list[Shown]:
+def _as_made(records: list[Record], treatment: pannier.Treatment | None) -> list[Shown]:
     """Through the treatment, or as they are stored."""
     from pannier.figures.sheet import Shown, treated
 

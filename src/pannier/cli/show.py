@@ -2,23 +2,20 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import pannier
-from pannier.cli.options import AsJson, Figure, Store, argument, option
+from pannier.cli import options as opt
 from pannier.cli.terminal import count_table, drawing, print_facts, print_json, print_left_out, print_table
 from pannier.units import show_bytes
 
-if TYPE_CHECKING:
-    from pannier.api.objects import Record, Snapshot
-
 
 def show(
-    store: Store,
-    key: str | None = argument(None, "One record, by its key.", metavar="[KEY]"),
-    batch_size: int | None = option(None, "Count batches an epoch of this size, by split.", min=1),
-    figure: Figure = None,
-    json: AsJson = False,
+    store: opt.Store,
+    key: str | None = opt.argument(None, "One record, by its key.", metavar="[KEY]"),
+    batch_size: int | None = opt.value(None, "Count batches an epoch of this size, by split.", min=1),
+    figure: opt.Figure = None,
+    json: opt.AsJson = False,
 ) -> int:
     """A snapshot: classes by splits, sizes, ids; or one record.
 
@@ -51,7 +48,7 @@ def _steps_of(split: str, records: int, batch_size: int) -> dict[str, Any]:
     return {"split": split, "records": records, "batch_size": batch_size, "steps_kept": kept, "steps_dropped": dropped}
 
 
-def _print_snapshot(snapshot: Snapshot, steps: list[dict[str, Any]]) -> None:
+def _print_snapshot(snapshot: pannier.Snapshot, steps: list[dict[str, Any]]) -> None:
     from pannier.sources.rows import LeftOut
 
     heights, widths = snapshot.manifest.column("height"), snapshot.manifest.column("width")
@@ -70,19 +67,18 @@ def _print_snapshot(snapshot: Snapshot, steps: list[dict[str, Any]]) -> None:
     facts += [("facts", told)] if told else []
     files = ", ".join(f"{attachment.name} ({show_bytes(attachment.byte_count)})" for attachment in snapshot.attachments)
     facts += [("attached", files)] if files else []
-    print_facts(facts)
+    print_facts(*facts)
     print()
     count_table(snapshot.counts, snapshot.classes, list(snapshot.splits))
     if steps:
         print()
-        rows = [
-            [step["split"], *(f"{step[name]:,}" for name in ("records", "steps_kept", "steps_dropped"))] for step in steps
-        ]
+        counts = ("records", "steps_kept", "steps_dropped")
+        rows = [[step["split"], *(f"{step[name]:,}" for name in counts)] for step in steps]
         print_table(["split", "records", "steps an epoch", "last dropped"], rows)
     print_left_out([LeftOut(**item) for item in snapshot.left_out])
 
 
-def _about_dealing(snapshot: Snapshot) -> list[tuple[str, str]]:
+def _about_dealing(snapshot: pannier.Snapshot) -> list[tuple[str, str]]:
     """How splits came about, as far as it was said."""
     dealing, facts = snapshot.dealing, []
     if dealing.shares:
@@ -98,17 +94,15 @@ def _about_dealing(snapshot: Snapshot) -> list[tuple[str, str]]:
     return facts
 
 
-def _print_record(record: Record) -> None:
+def _print_record(record: pannier.Record) -> None:
     pixels = record.picture()  # so that damage is seen
     print_facts(
-        [
-            ("key", record.key),
-            ("label", record.label or "no label"),
-            ("split", record.split or "no split"),
-            ("size", f"{record.size[1]} x {record.size[0]} pixels (wide x high)"),
-            ("file", f"{record.format}, {record.mode}, {show_bytes(record.byte_count)}"),
-            ("sha256", record.sha256),
-            ("values", f"{pixels.min()} to {pixels.max()}, mean {pixels.mean():.1f}"),
-            *((name, str(value)) for name, value in record.side.items()),
-        ]
+        ("key", record.key),
+        ("label", record.label or "no label"),
+        ("split", record.split or "no split"),
+        ("size", f"{record.size[1]} x {record.size[0]} pixels (wide x high)"),
+        ("file", f"{record.format}, {record.mode}, {show_bytes(record.byte_count)}"),
+        ("sha256", record.sha256),
+        ("values", f"{pixels.min()} to {pixels.max()}, mean {pixels.mean():.1f}"),
+        *((name, str(value)) for name, value in record.side.items()),
     )

@@ -5,19 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 import pannier
-from pannier.cli.options import (
-    NO_TREATMENT,
-    AsJson,
-    Figure,
-    MemoryLimit,
-    Store,
-    TreatmentOptions,
-    Workers,
-    flag,
-    measured_split,
-    option,
-    takes_treatment,
-)
+from pannier.cli import options as opt
 from pannier.cli.terminal import drawing, print_json, print_table, progress_bar
 from pannier.errors import UsageError
 
@@ -25,16 +13,16 @@ if TYPE_CHECKING:
     from pannier.feed.statistics import Statistics
 
 
-@takes_treatment
+@opt.takes_treatment
 def stats(
-    store: Store,
-    split: str | None = option(None, "Of this split; by default of train.", None, "--split"),
-    treatment: TreatmentOptions = NO_TREATMENT,
-    save: bool = flag("--save", "Put mean and std into the treatment file, with what they are of."),
-    workers: Workers = None,
-    memory_limit: MemoryLimit = "auto",
-    figure: Figure = None,
-    json: AsJson = False,
+    store: opt.Store,
+    split: str | None = opt.value(None, "Of this split; by default of train.", None, "--split"),
+    treatment: opt.TreatmentOptions = opt.NO_TREATMENT,
+    save: bool = opt.flag("--save", "Put mean and std into the treatment file, with what they are of."),
+    workers: opt.Workers = None,
+    memory_limit: opt.MemoryLimit = "auto",
+    figure: opt.Figure = None,
+    json: opt.AsJson = False,
 ) -> int:
     """Mean, deviation, extremes and histogram of a split by channel, through a treatment's very size, fit, color and tone.
 
@@ -47,7 +35,7 @@ def stats(
         raise UsageError("--save needs a file to put them into: --treatment FILE")
     snapshot = pannier.open(store)
     through = treatment.as_said()
-    chosen = split if split is not None else measured_split(snapshot)
+    chosen = split if split is not None else opt.measured_split(snapshot)
     with progress_bar("stats") as bar:
         statistics = measure_values(snapshot, chosen, through, workers=workers, memory_limit=memory_limit, progress=bar)
     print_json(statistics.to_dict()) if json else _print(statistics)

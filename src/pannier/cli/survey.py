@@ -5,7 +5,8 @@ from __future__ import annotations
 import sys
 from typing import TYPE_CHECKING
 
-from pannier.cli.options import NOTHING, AsJson, Figure, Said, Sources, flag, option, takes_rules
+import pannier
+from pannier.cli import options as opt
 from pannier.cli.terminal import (
     as_options,
     count_table,
@@ -21,19 +22,19 @@ from pannier.cli.terminal import (
 from pannier.units import show_bytes
 
 if TYPE_CHECKING:
-    from pannier.sources.findings import Findings, Problem
+    from pannier.sources.findings import Problem
 
 
-@takes_rules
+@opt.takes_rules
 def survey(
-    source: Sources,
-    rules: Said = NOTHING,
-    quick: bool = flag("--quick", "Read headers alone: nothing is said of what needs pixels."),
-    near: int = option(6, "Near doubles: hashes differ in so many bits of 64.", "BITS"),
-    workers: int | None = option(None, "Threads; by default all usable cores."),
-    figure: Figure = None,
-    sheet: str | None = option(None, "Draw the suspicious pictures on a sheet.", "FILE"),
-    json: AsJson = False,
+    source: opt.Sources,
+    rules: opt.Said = opt.NOTHING,
+    quick: bool = opt.flag("--quick", "Read headers alone: nothing is said of what needs pixels."),
+    near: int = opt.value(6, "Near doubles: hashes differ in so many bits of 64.", "BITS"),
+    workers: int | None = opt.value(None, "Threads; by default all usable cores."),
+    figure: opt.Figure = None,
+    sheet: str | None = opt.value(None, "Draw the suspicious pictures on a sheet.", "FILE"),
+    json: opt.AsJson = False,
 ) -> int:
     """What is in a source, and what is wrong with it, in order of harm; each with the command that mends it.
 
@@ -66,7 +67,7 @@ def survey(
     return 1 if findings.is_harmful else 0
 
 
-def _print(findings: Findings) -> None:
+def _print(findings: pannier.Findings) -> None:
     if findings.columns:
         _print_table(findings)
     print(f"{findings.source}: {plural(findings.pictures, 'usable picture')}, {show_bytes(findings.byte_count)}\n")
@@ -77,7 +78,7 @@ def _print(findings: Findings) -> None:
         (_, least, _), (_, most, _) = sides[0], sides[-1]
         facts.append(("sizes", f"{least[1]} x {least[0]} to {most[1]} x {most[0]} pixels, {len(sides)} different"))
     print()
-    print_facts(facts)
+    print_facts(*facts)
     print_wrapped(f"checked  {', '.join(findings.checks)}", indent=" " * 9)
     if findings.skipped_checks:
         print_wrapped(f"not checked, as --quick was said: {', '.join(findings.skipped_checks)}", indent=" " * 9)
@@ -103,7 +104,7 @@ def _print_problem(problem: Problem, width: int) -> None:
         print_wrapped(f"{blank}{'e.g. ' if problem.count > 1 else ''}{example}", indent=blank + "  ")
 
 
-def _print_table(findings: Findings) -> None:
+def _print_table(findings: pannier.Findings) -> None:
     """A table's columns, how it was read, what conditions leave."""
     print(f"{findings.source}: a table of {plural(findings.rows, 'row')}\n")
     rows = []

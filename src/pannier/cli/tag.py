@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 import pannier
-from pannier.cli.options import AsJson, Note, Store, argument, flag, option
+from pannier.cli import options as opt
 from pannier.cli.track import told_or_moved
 
 
 def tag(
-    store: Store,
-    tag: str | None = argument(None, "The name to give the snapshot.", metavar="[TAG]"),
-    note: Note = "",
-    rename: str | None = option(None, "Call the tag TAG otherwise.", "NAME"),
-    delete: bool = flag("--delete", "Delete the tag TAG; the snapshot stays."),
-    yes: bool = flag("--yes", "Have a tag that is there name another snapshot, or delete it."),
-    json: AsJson = False,
+    store: opt.Store,
+    tag: str | None = opt.argument(None, "The name to give the snapshot.", metavar="[TAG]"),
+    note: opt.Note = "",
+    rename: str | None = opt.value(None, "Call the tag TAG otherwise.", "NAME"),
+    delete: bool = opt.flag("--delete", "Delete the tag TAG; the snapshot stays."),
+    yes: bool = opt.flag("--yes", "Have a tag that is there name another snapshot, or delete it."),
+    json: opt.AsJson = False,
 ) -> int:
     """Give a snapshot a name that stays. Every step of a tag is recorded. Alone: list them.
 

@@ -26,14 +26,12 @@ def print_table(header: Sequence[str], rows: Sequence[Sequence[str]], *, left: i
     """Columns aligned: the first `left` to the left, the others, numbers, to the right; two blanks between."""
     widths = [max(len(row[i]) for row in [header, *rows]) for i in range(len(header))]
     for row in [header, *rows]:
-        cells = [
-            cell.ljust(width) if i < left else cell.rjust(width)
-            for i, (cell, width) in enumerate(zip(row, widths, strict=True))
-        ]
+        pairs = enumerate(zip(row, widths, strict=True))
+        cells = [cell.ljust(width) if i < left else cell.rjust(width) for i, (cell, width) in pairs]
         print("  ".join(cells).rstrip())
 
 
-def print_facts(facts: Sequence[tuple[str, str]]) -> None:
+def print_facts(*facts: tuple[str, str]) -> None:
     """Names and values, one a line, values aligned."""
     width = max(len(name) for name, _ in facts)
     for name, value in facts:

@@ -6,7 +6,7 @@ from collections import Counter
 from typing import TYPE_CHECKING
 
 import pannier
-from pannier.cli.options import AsJson, argument, flag, option
+from pannier.cli import options as opt
 from pannier.cli.terminal import live_bar, plural, print_json, print_table, print_wrapped
 from pannier.units import show_bytes
 
@@ -15,10 +15,10 @@ if TYPE_CHECKING:
 
 
 def tidy(
-    store: str = argument(..., "The store.", metavar="STORE"),
-    older_than: str = option("14d", "Only what has been there so long: 14d, 12h, 30m.", "AGE"),
-    yes: bool = flag("--yes", "Do it; without, it is only said."),
-    json: AsJson = False,
+    store: str = opt.argument(..., "The store.", metavar="STORE"),
+    older_than: str = opt.value("14d", "Only what has been there so long: 14d, 12h, 30m.", "AGE"),
+    yes: bool = opt.flag("--yes", "Do it; without, it is only said."),
+    json: opt.AsJson = False,
 ) -> int:
     """Say what nothing refers to any more and how much it would free; with --yes it goes.
 
@@ -48,10 +48,8 @@ def _print(result: Tidied, store: str, older_than: str) -> None:
         rows = [[kind, reasons[kind], f"{count:,}", show_bytes(sizes[kind])] for kind, count in counts.items()]
         print_table(["what", "why", "files", "bytes"], rows, left=2)
         if result.repacked:
-            what = f"{plural(len(result.repacked), 'shard')} mostly dead"
-            print(
-                f"\n{what}: {show_bytes(result.moved_bytes)} of live pictures {'moved' if result.is_done else 'would move'}."
-            )
+            what, moves = plural(len(result.repacked), "shard"), "moved" if result.is_done else "would move"
+            print(f"\n{what} mostly dead: {show_bytes(result.moved_bytes)} of live pictures {moves}.")
         if result.doubles:
             print(f"{plural(result.doubles, 'picture')} stored twice: once is enough.")
         if result.is_done:

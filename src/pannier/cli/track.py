@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 import pannier
-from pannier.cli.options import AsJson, Note, Store, argument, flag, option
+from pannier.cli import options as opt
 from pannier.cli.terminal import print_json, print_table
 from pannier.errors import UsageError
 
@@ -14,13 +14,13 @@ if TYPE_CHECKING:
 
 
 def track(
-    store: Store,
-    track: str | None = argument(None, "The track to start here, or to bring here.", metavar="[TRACK]"),
-    note: Note = "",
-    rename: str | None = option(None, "Call the track TRACK otherwise.", "NAME"),
-    delete: bool = flag("--delete", "Delete the track TRACK; its snapshots stay until they are tidied."),
-    yes: bool = flag("--yes", "Delete it for sure."),
-    json: AsJson = False,
+    store: opt.Store,
+    track: str | None = opt.argument(None, "The track to start here, or to bring here.", metavar="[TRACK]"),
+    note: opt.Note = "",
+    rename: str | None = opt.value(None, "Call the track TRACK otherwise.", "NAME"),
+    delete: bool = opt.flag("--delete", "Delete the track TRACK; its snapshots stay until they are tidied."),
+    yes: bool = opt.flag("--yes", "Delete it for sure."),
+    json: opt.AsJson = False,
 ) -> int:
     """Start a track at a snapshot, without copying, or bring one up to it. Alone: list them.
 

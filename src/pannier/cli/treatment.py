@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import pannier
-from pannier.cli.options import AsJson, argument, flag
+from pannier.cli import options as opt
 from pannier.cli.terminal import print_json
 
 
 def treatment(
-    file: str = argument(..., "A TOML file that says how a picture becomes an array.", metavar="FILE"),
-    new: bool = flag("--new", "Write a commented one to begin with."),
-    json: AsJson = False,
+    file: str = opt.argument(..., "A TOML file that says how a picture becomes an array.", metavar="FILE"),
+    new: bool = opt.flag("--new", "Write a commented one to begin with."),
+    json: opt.AsJson = False,
 ) -> int:
     """A treatment in words: steps, sizes, costs; with --new a commented file to begin with.
 

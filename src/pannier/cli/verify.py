@@ -2,26 +2,22 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
-from pannier.cli.options import AsJson, argument, flag, option
+import pannier
+from pannier.cli import options as opt
 from pannier.cli.terminal import live_bar, plural, print_json, print_wrapped
 from pannier.units import show_bytes
-
-if TYPE_CHECKING:
-    from pannier.upkeep.findings import Finding
 
 _SHOWN_KEYS = 5
 
 
 def verify(
-    store: str = argument(..., "A store.", metavar="STORE"),
-    quick: bool = flag("--quick", "Structure alone: no picture is read."),
-    subset: str | None = option(None, "Read a part of the pictures, as 5%, fixed by the seed.", "PART"),
-    seed: int = option(0, "Seed of the part."),
-    repair: bool = flag("--repair", "Make again what is derived, then look again."),
-    repair_from: str | None = option(None, "And bring back what another copy of the store has.", "OTHER"),
-    json: AsJson = False,
+    store: str = opt.argument(..., "A store.", metavar="STORE"),
+    quick: bool = opt.flag("--quick", "Structure alone: no picture is read."),
+    subset: str | None = opt.value(None, "Read a part of the pictures, as 5%, fixed by the seed.", "PART"),
+    seed: int = opt.value(0, "Seed of the part."),
+    repair: bool = opt.flag("--repair", "Make again what is derived, then look again."),
+    repair_from: str | None = opt.value(None, "And bring back what another copy of the store has.", "OTHER"),
+    json: opt.AsJson = False,
 ) -> int:
     """Read every byte of a store and list all that is wrong, what it harms and what to do.
 
@@ -51,7 +47,7 @@ def verify(
     return 1 if damage else 0
 
 
-def _print(findings: list[Finding]) -> None:
+def _print(findings: list[pannier.Finding]) -> None:
     for finding in findings:
         mark = "damaged" if finding.is_damage else "note"
         print_wrapped(f"{mark}: {finding.file}: {finding.problem}", indent="    ")

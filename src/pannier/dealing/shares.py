@@ -105,14 +105,8 @@ class Dealing:
 
     def to_document(self) -> dict[str, Any]:
         """Plain data for a snapshot's document: what is not as usual."""
-        fields = {
-            "counts": dict(self.counts),
-            "carved_from": self.carved_from,
-            "frozen": list(self.frozen),
-            "near": self.near,
-            "group_by": self.group_by,
-            "leaks_allowed": self.leaks_allowed,
-        }
+        fields = {name: getattr(self, name) for name in ("carved_from", "near", "group_by", "leaks_allowed")}
+        fields |= {"counts": dict(self.counts), "frozen": list(self.frozen)}
         return {name: value for name, value in fields.items() if value or (value == 0 and value is not False)}
 
     @staticmethod
@@ -148,9 +142,8 @@ class SaidDealing:
         shares = self.shares if anew else before.shares
         both = set(counts) & set(shares or {})
         if both:
-            raise UsageError(
-                f"split {min(both)!r} has a count and a share: name the shares of the others, as `shares` train=100"
-            )
+            what = f"split {min(both)!r} has a count and a share"
+            raise UsageError(f"{what}: name the shares of the others, as `shares` train=100")
         if counts and not shares:
             raise UsageError("`count` says nothing of the rest: give it shares, as `shares` train=100")
         return Dealing(

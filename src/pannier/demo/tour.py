@@ -137,8 +137,6 @@ def _run(step: Stop) -> None:
 def _draw(folder: Path, swatches: int, seed: int) -> None:
     from pannier.demo.archive import draw_archive
 
-    print(
-        f"# Fell Lane Mill photographs its cloth: drawing {swatches} swatches and a second delivery into {folder}",
-        flush=True,
-    )
+    what = f"drawing {swatches} swatches and a second delivery into {folder}"
+    print(f"# Fell Lane Mill photographs its cloth: {what}", flush=True)
     draw_archive(folder, swatches, seed)

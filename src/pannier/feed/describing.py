@@ -52,20 +52,12 @@ def describe(feed: Feed, batch: Batch) -> Description:
     flat = channels_last.reshape(-1, channels_last.shape[-1]).astype(np.float64)
     labels = Counter(batch.names)
     dtype = "names" if isinstance(batch.labels, list) else f"{batch.labels.dtype} {'x'.join(map(str, batch.labels.shape))}"
-    return Description(
-        shape=images.shape,
-        dtype=str(images.dtype),
-        layout=feed.treatment.layout,
-        lowest=float(images.min()),
-        highest=float(images.max()),
-        mean=tuple(flat.mean(axis=0).tolist()),
-        std=tuple(flat.std(axis=0).tolist()),
-        label_dtype=dtype,
-        labels=tuple(sorted(labels.items(), key=lambda each: (-each[1], each[0] or ""))),
-        batch_bytes=images.nbytes,
-        epoch_bytes=feed.treatment.byte_count * feed.pictures_per_epoch,
-        warnings=tuple(_warnings(feed, batch, flat)),
-    )
+    ends = (float(images.min()), float(images.max()))
+    spread = (tuple(flat.mean(axis=0).tolist()), tuple(flat.std(axis=0).tolist()))
+    told = tuple(sorted(labels.items(), key=lambda each: (-each[1], each[0] or "")))
+    sizes = (images.nbytes, feed.treatment.byte_count * feed.pictures_per_epoch)
+    layout, warnings = feed.treatment.layout, tuple(_warnings(feed, batch, flat))
+    return Description(images.shape, str(images.dtype), layout, *ends, *spread, dtype, told, *sizes, warnings)
 
 
 def _warnings(feed: Feed, batch: Batch, flat: Any) -> list[str]:

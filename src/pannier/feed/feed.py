@@ -204,12 +204,8 @@ class Feed:
     def _spare_slot_if_all_are_kept(self, stream: Stream, engine: Engine) -> None:
         """A consumer that keeps every batch would wait for ever: then it gets one more buffer, which it keeps too."""
         for _ in range(3):
-            if not (
-                stream.collected == stream.issued
-                and engine.is_waiting_for_slot
-                and engine.free.empty()
-                and stream.done.empty()
-            ):
+            is_out = stream.collected == stream.issued and engine.is_waiting_for_slot
+            if not (is_out and engine.free.empty() and stream.done.empty()):
                 return
             time.sleep(0.001)
         engine.add_slot()
@@ -217,9 +213,8 @@ class Feed:
     def _fail(self, error: BaseException) -> NoReturn:
         self.close()
         if isinstance(error, MemoryError):
-            raise PannierError(
-                "memory ran out while feeding, below the planned limit: give a lower memory_limit or fewer workers"
-            ) from error
+            what = "memory ran out while feeding, below the planned limit"
+            raise PannierError(f"{what}: give a lower memory_limit or fewer workers") from error
         raise error
 
     def _stream_from(self, epoch: int, until: int) -> None:

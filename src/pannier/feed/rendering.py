@@ -114,8 +114,8 @@ def render(
     rendering = Rendering(snapshot.storage, treatment.fixed_part)
     with holding(snapshot.storage, WRITER):
         if check:
-            for damage in rendering.check():
-                rendering.remove(damage.file)
+            for file, _ in rendering.check():
+                rendering.remove(file)
         plan, rows, identities = _planned(snapshot, treatment, split, cap)
         _check_room(snapshot.storage, plan)
         if len(rows):

@@ -60,17 +60,10 @@ class Statistics:
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data for JSON."""
-        return {
-            "split": self.split,
-            "pictures": self.pictures,
-            "content_id": self.content_id,
-            "fixed_part": self.measured_through.fixed_part,
-            "mean": list(self.mean),
-            "std": list(self.std),
-            "lowest": list(self.lowest),
-            "highest": list(self.highest),
-            "histogram": self.counts.tolist(),
-        }
+        about = {name: getattr(self, name) for name in ("split", "pictures", "content_id")}
+        numbers = {name: list(getattr(self, name)) for name in ("mean", "std", "lowest", "highest")}
+        fixed_part = self.measured_through.fixed_part
+        return {**about, "fixed_part": fixed_part, **numbers, "histogram": self.counts.tolist()}
 
     def treatment(self, kind: type[T]) -> T:
         """This treatment, of a class of treatments, with values "standard" and these numbers. Raises TreatmentError."""

@@ -73,10 +73,8 @@ def _bars(
     for i, split in enumerate(splits):
         sizes = np.array([counts.get((label, split), 0) for label in labels], float)
         tone, hatch = TONES[i % len(TONES)], HATCHES[i % len(HATCHES)] if rows <= 30 else ""
-        name = split or "no split"
-        axes.barh(
-            np.arange(len(labels)), sizes, left=start, height=0.7, color=tone, hatch=hatch, edgecolor="white", label=name
-        )
+        look = {"color": tone, "hatch": hatch, "edgecolor": "white", "label": split or "no split"}
+        axes.barh(np.arange(len(labels)), sizes, left=start, height=0.7, **look)
         start += sizes
     font = min(11.0, 380 / rows)
     for y, total in enumerate(start):

@@ -64,9 +64,8 @@ def _draw_sizes(axes: Any, sizes: Any, classes: list[str]) -> None:
     width = 0.72 if sizes.shape[1] <= 60 else 1.0
     for i, name in enumerate(classes):
         tone, hatch = TONES[i % len(TONES)], HATCHES[i % len(HATCHES)] or ("" if i < len(TONES) else "..")
-        axes.bar(
-            places, sizes[i], width, bottom=start, color=tone, hatch=hatch, edgecolor="white", linewidth=0.4, label=name
-        )
+        look = {"color": tone, "hatch": hatch, "edgecolor": "white", "linewidth": 0.4}
+        axes.bar(places, sizes[i], width, bottom=start, label=name, **look)
         start += sizes[i]
     axes.set_ylabel("records", color=INK, fontsize=11)
     axes.set_ylim(0, max(1.0, start.max()) * 1.12)
@@ -79,9 +78,8 @@ def _draw_changes(axes: Any, steps: list[HistoryStep]) -> None:
     """What came above the line, what went below it, and what was changed otherwise as a mark."""
     came = np.array([step.totals.get("added", 0) for step in steps], float)
     went = np.array([step.totals.get("removed", 0) for step in steps], float)
-    other = np.array(
-        [sum(n for kind, n in step.totals.items() if kind not in ("added", "removed")) for step in steps], float
-    )
+    others = [{**step.totals, "added": 0, "removed": 0} for step in steps]
+    other = np.array([sum(totals.values()) for totals in others], float)
     places = np.arange(len(steps))
     axes.bar(places, came, 0.5, color=TONES[0], label="added")
     axes.bar(places, -went, 0.5, color=TONES[4], hatch="//", edgecolor="white", label="removed")
@@ -104,13 +102,11 @@ def _name_steps(above: Any, below: Any, steps: list[HistoryStep], sizes: Any) ->
     room = int(110 / max(1, len(ticks)))
     for i, step in enumerate(steps):
         if step.names:
-            above.text(
-                i, tops[i], f"[{', '.join(step.names)}]", ha="center", va="bottom", fontsize=10, color=INK, weight="bold"
-            )
+            look = {"ha": "center", "va": "bottom", "fontsize": 10, "color": INK, "weight": "bold"}
+            above.text(i, tops[i], f"[{', '.join(step.names)}]", **look)
     if room >= 8:
         for i in ticks:
             note = steps[i].note
             shown = note if len(note) <= room else note[: room - 1] + "…"
-            above.text(
-                i, -0.02, shown, transform=above.get_xaxis_transform(), ha="center", va="top", fontsize=9, color=FAINT
-            )
+            look = {"ha": "center", "va": "top", "fontsize": 9, "color": FAINT}
+            above.text(i, -0.02, shown, transform=above.get_xaxis_transform(), **look)

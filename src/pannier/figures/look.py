@@ -33,9 +33,8 @@ def _explain_lines(figure: Any) -> None:
     from matplotlib.lines import Line2D
 
     lines = [Line2D([], [], color=color, linestyle=line, linewidth=1.4) for color, line in CHANNELS]
-    figure.legend(
-        lines, ["red", "green", "blue"], loc="upper right", bbox_to_anchor=(1 - _LEFT, 0.985), ncols=3, frameon=False
-    )
+    place = {"loc": "upper right", "bbox_to_anchor": (1 - _LEFT, 0.985)}
+    figure.legend(lines, ["red", "green", "blue"], ncols=3, frameon=False, **place)
 
 
 def _draw_row(figure: Any, stages: Sequence[Stage], name: str, top: float, height: float) -> None:
@@ -81,9 +80,8 @@ def _number(value: float, stage: Stage | None = None) -> str:
 
 def _show(axes: Any, picture: Any) -> None:
     gray = picture.shape[2] == 1
-    axes.imshow(
-        picture[:, :, 0] if gray else picture, cmap="gray" if gray else None, vmin=0, vmax=255, interpolation="antialiased"
-    )
+    pixels, cmap = (picture[:, :, 0], "gray") if gray else (picture, None)
+    axes.imshow(pixels, cmap=cmap, vmin=0, vmax=255, interpolation="antialiased")
     axes.set_anchor("NW")
     axes.set_xticks([])
     axes.set_yticks([])

@@ -32,14 +32,6 @@ def draw_statistics(counts: Any, mean: Sequence[float], std: Sequence[float], pa
     for at, side in ((0, "left"), (255, "right")):
         share = float((counts / total)[:, at].max() * 100)
         if share > axes.get_ylim()[1]:
-            axes.annotate(
-                f"{share:.1f} % at {at}",
-                (at, axes.get_ylim()[1]),
-                fontsize=10,
-                color=TONES[4],
-                ha=side,
-                va="top",
-                xytext=(8 if at == 0 else -8, -4),
-                textcoords="offset points",
-            )
+            look = {"fontsize": 10, "color": TONES[4], "ha": side, "va": "top", "textcoords": "offset points"}
+            axes.annotate(f"{share:.1f} % at {at}", (at, axes.get_ylim()[1]), xytext=(8 if at == 0 else -8, -4), **look)
     save_figure(figure, path)

@@ -22,12 +22,8 @@ def export(snapshot: State, folder: str | Path, **options: Any) -> LayOutResult:
     result = lay_out(snapshot, folder, **options)
     target = Path(folder).absolute()
     if is_in_work_tree(target):
-        part = ExportPart(
-            folder=target.name,
-            layout=options.get("layout", "class"),
-            where=options.get("where"),
-            hard_links=options.get("hard_links", False),
-        )
+        said = {name: options[name] for name in ("layout", "where", "hard_links") if name in options}
+        part = ExportPart(folder=target.name, **said)
         result.docket = _write_docket(snapshot, target, part)
         _ignore(target)
     return result

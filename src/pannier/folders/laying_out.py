@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from pannier.choices import Progress
-from pannier.columns import Rows, digest_list, digests_of
+from pannier.columns import Rows, digest_list
 from pannier.errors import DamageError, NotFoundError, PannierError, SourceError, UsageError
 from pannier.files import is_draft
 from pannier.folders.label_table import write_label_table
@@ -132,7 +132,7 @@ class _LayingOut:
 
 
 def _digests_by_path(snapshot: State, rows: Rows, paths: Sequence[str]) -> dict[str, bytes]:
-    digests = digests_of(snapshot.manifest.take(rows, ["sha256"]).column(0))
+    digests = snapshot.manifest.pictures(rows)
     return dict(zip(paths, digest_list(digests), strict=True))
 
 

@@ -106,11 +106,9 @@ def _prepared(snapshot: State, rows: Rows, treatment: Treatment) -> Iterator[Any
     boxes = boxes_of(snapshot.manifest, rows, treatment) if treatment.box is not None else [None] * len(rows)
     with ThreadPoolExecutor(usable_cores(), thread_name_prefix="pannier-prepare") as pool:
         for at in range(0, len(rows), _AT_ONCE):
-            pictures = [
-                data
-                for _, data in pictures_of(snapshot.manifest, snapshot.index, snapshot.storage, rows[at : at + _AT_ONCE])
-            ]
-            own = boxes[at : at + _AT_ONCE]
+            some, own = rows[at : at + _AT_ONCE], boxes[at : at + _AT_ONCE]
+            read = pictures_of(snapshot.manifest, snapshot.index, snapshot.storage, some)
+            pictures = [data for _, data in read]
             yield from pool.map(lambda data, box: Preparation(treatment).one(data, box=box), pictures, own)
 
 

@@ -111,9 +111,8 @@ def draw_numbers(treatment: Treatment, key_hashes: Hashes, seed: int, epoch: int
                 seeds = np.array(fold_more(hashes, 2).tolist(), object)
                 numbers = np.column_stack([numbers.astype(object), seeds])
         elif isinstance(step, Crop):
-            numbers = np.column_stack(
-                [_scaled(shares(1), step.area), _scaled(shares(1, 2), step.shape, by_factor=True), shares(2, 3)]
-            )
+            area, shape = _scaled(shares(1), step.area), _scaled(shares(1, 2), step.shape, by_factor=True)
+            numbers = np.column_stack([area, shape, shares(2, 3)])
         elif isinstance(step, Erase):
             numbers = shares(4 * step.count)
         elif name == "gray":
@@ -177,13 +176,8 @@ def matrices_of(treatment: Treatment, drawn: dict[str, Drawn], count: int) -> Ar
             total = total @ own
     frame = treatment.frame
     down, across = frame.view[0] / height, frame.view[1] / width
-    to_canvas = np.array(
-        [
-            [across, 0.0, frame.margin[1] + frame.view[1] / 2],
-            [0.0, down, frame.margin[0] + frame.view[0] / 2],
-            [0.0, 0.0, 1.0],
-        ]
-    )
+    middle = (frame.margin[0] + frame.view[0] / 2, frame.margin[1] + frame.view[1] / 2)
+    to_canvas = np.array([[across, 0.0, middle[1]], [0.0, down, middle[0]], [0.0, 0.0, 1.0]])
     from_view = np.array([[1.0, 0.0, -width / 2], [0.0, 1.0, -height / 2], [0.0, 0.0, 1.0]])
     return np.rint(to_canvas @ total @ from_view * _FINE) / _FINE
 
@@ -210,10 +204,8 @@ def _own_matrix(name: str, numbers: Array, height: int, width: int) -> Array:
     elif name == "crop":
         across, down = np.minimum(1, np.sqrt(first * numbers[:, 1])), np.minimum(1, np.sqrt(first / numbers[:, 1]))
         matrix[:, 0, 0], matrix[:, 1, 1] = across, down
-        matrix[:, 1, 2], matrix[:, 0, 2] = (
-            (numbers[:, 2] - 0.5) * (1 - down) * height,
-            (numbers[:, 3] - 0.5) * (1 - across) * width,
-        )
+        matrix[:, 1, 2] = (numbers[:, 2] - 0.5) * (1 - down) * height
+        matrix[:, 0, 2] = (numbers[:, 3] - 0.5) * (1 - across) * width
     else:
         matrix = _homographies(numbers.reshape(count, 4, 2), height, width)
     return matrix

@@ -124,7 +124,5 @@ def _fewest_pixels(heights: Numbers, widths: Numbers, frame: Frame) -> tuple[Any
     else:
         scale = frame.side / (np.minimum if frame.fit == "shortest" else np.maximum)(heights, widths)
     tall, wide = frame.canvas
-    return (
-        np.clip((heights * scale + 0.5).astype(np.int64), 1, tall),
-        np.clip((widths * scale + 0.5).astype(np.int64), 1, wide),
-    )
+    down, across = ((sides * scale + 0.5).astype(np.int64) for sides in (heights, widths))
+    return np.clip(down, 1, tall), np.clip(across, 1, wide)

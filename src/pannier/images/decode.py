@@ -46,12 +46,9 @@ def decode(
     if decodes_into_own_buffer(facts):
         return decode_jpeg(data, jpeg_decoder(facts, color, reduction), facts, buffer)
     try:
-        pixels = (
-            _decode_deep(data, facts) if "16" in facts.mode and facts.format != "ppm" else _decode_with_pillow(data, facts)
-        )
-    except PictureError:
-        raise
-    except MemoryError:
+        is_deep = "16" in facts.mode and facts.format != "ppm"
+        pixels = (_decode_deep if is_deep else _decode_with_pillow)(data, facts)
+    except (PictureError, MemoryError):
         raise
     except Exception as error:  # decoders raise what the damaged bytes happen to provoke
         raise PictureError(_reason(error, data, facts)) from error

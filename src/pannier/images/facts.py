@@ -222,20 +222,9 @@ def open_with_pillow(data: bytes | memoryview, kind: str) -> Any:
 
 
 _PILLOW_MODES = {
-    "1": "bilevel",
-    "L": "gray",
-    "LA": "gray+alpha",
-    "P": "palette",
-    "PA": "palette+alpha",
-    "RGB": "rgb",
-    "RGBX": "rgb",
-    "RGBA": "rgb+alpha",
-    "CMYK": "cmyk",
-    "YCbCr": "ycbcr",
-    "I;16": "gray16",
-    "I;16B": "gray16",
-    "I;16L": "gray16",
-    "I": "gray16",
+    **{"1": "bilevel", "L": "gray", "LA": "gray+alpha", "P": "palette", "PA": "palette+alpha"},
+    **{"RGB": "rgb", "RGBX": "rgb", "RGBA": "rgb+alpha", "CMYK": "cmyk", "YCbCr": "ycbcr"},
+    **dict.fromkeys(("I;16", "I;16B", "I;16L", "I"), "gray16"),
 }
 
 

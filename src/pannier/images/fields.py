@@ -9,20 +9,8 @@ import numpy as np
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, field_validator, model_validator
 
 from pannier.errors import did_you_mean
+from pannier.images import varying
 from pannier.images.own_steps import OwnStep, read_own
-from pannier.images.varying import (
-    GEOMETRY,
-    STEPS,
-    Chance,
-    Crop,
-    Erase,
-    Step,
-    read_chance,
-    read_color,
-    read_crop,
-    read_erase,
-    reads,
-)
 
 LARGEST_SIDE = 16_384
 
@@ -71,24 +59,24 @@ class TreatmentFields(BaseModel):
 
     flip: Literal["none", "horizontal", "vertical", "both"] = "none"
     flip_chance: float = Field(default=0.5, ge=0, le=1)
-    crop: Annotated[Crop | None, BeforeValidator(read_crop)] = None
-    shear: Annotated[Step | None, reads("shear")] = None
-    stretch: Annotated[Step | None, reads("stretch")] = None
-    zoom: Annotated[Step | None, reads("zoom")] = None
-    turn: Annotated[Step | None, reads("turn")] = None
-    shift: Annotated[Step | None, reads("shift")] = None
-    perspective: Annotated[Step | None, reads("perspective")] = None
-    brightness: Annotated[Step | None, reads("brightness")] = None
-    contrast: Annotated[Step | None, reads("contrast")] = None
-    saturation: Annotated[Step | None, reads("saturation")] = None
-    hue: Annotated[Step | None, reads("hue")] = None
-    gray: Annotated[Chance | None, BeforeValidator(read_chance)] = None
-    gamma: Annotated[Step | None, reads("gamma")] = None
-    blur: Annotated[Step | None, reads("blur")] = None
-    noise: Annotated[Step | None, reads("noise")] = None
-    jpeg: Annotated[Step | None, reads("jpeg")] = None
-    erase: Annotated[Erase | None, BeforeValidator(read_erase)] = None
-    order: tuple[str, ...] = STEPS
+    crop: Annotated[varying.Crop | None, BeforeValidator(varying.read_crop)] = None
+    shear: Annotated[varying.Step | None, varying.reads("shear")] = None
+    stretch: Annotated[varying.Step | None, varying.reads("stretch")] = None
+    zoom: Annotated[varying.Step | None, varying.reads("zoom")] = None
+    turn: Annotated[varying.Step | None, varying.reads("turn")] = None
+    shift: Annotated[varying.Step | None, varying.reads("shift")] = None
+    perspective: Annotated[varying.Step | None, varying.reads("perspective")] = None
+    brightness: Annotated[varying.Step | None, varying.reads("brightness")] = None
+    contrast: Annotated[varying.Step | None, varying.reads("contrast")] = None
+    saturation: Annotated[varying.Step | None, varying.reads("saturation")] = None
+    hue: Annotated[varying.Step | None, varying.reads("hue")] = None
+    gray: Annotated[varying.Chance | None, BeforeValidator(varying.read_chance)] = None
+    gamma: Annotated[varying.Step | None, varying.reads("gamma")] = None
+    blur: Annotated[varying.Step | None, varying.reads("blur")] = None
+    noise: Annotated[varying.Step | None, varying.reads("noise")] = None
+    jpeg: Annotated[varying.Step | None, varying.reads("jpeg")] = None
+    erase: Annotated[varying.Erase | None, BeforeValidator(varying.read_erase)] = None
+    order: tuple[str, ...] = varying.STEPS
 
     values: Literal["raw", "unit", "signed", "standard", "per_picture", "table"] = "unit"
     mean: tuple[float, ...] | None = None
@@ -118,7 +106,7 @@ class TreatmentFields(BaseModel):
     @field_validator("pad", "background", mode="before")
     @classmethod
     def _color(cls, value: Any) -> Any:
-        return read_color(value)
+        return varying.read_color(value)
 
     @field_validator("anchor", mode="before")
     @classmethod
@@ -129,11 +117,8 @@ class TreatmentFields(BaseModel):
             across = [word for word in words if word in ("left", "right")]
             if words and len(down) <= 1 and len(across) <= 1 and all(word in ANCHORS for word in words):
                 return ANCHORS[(down or ["center"])[0]], ANCHORS[(across or ["center"])[0]]
-        elif (
-            isinstance(value, (list, tuple))
-            and len(value) == 2
-            and all(isinstance(share, (int, float)) and 0 <= share <= 1 for share in value)
-        ):
+        are_shares = isinstance(value, (list, tuple)) and len(value) == 2
+        if are_shares and all(isinstance(share, (int, float)) and 0 <= share <= 1 for share in value):
             return float(value[0]), float(value[1])
         raise ValueError('"center", "top", "top left", "bottom right" and the like, or shares (down, across) from 0 to 1')
 
@@ -148,11 +133,8 @@ class TreatmentFields(BaseModel):
     @classmethod
     def _tiles(cls, value: Any) -> Any:
         value = (value, value) if type(value) is int else value
-        if (
-            not isinstance(value, (tuple, list))
-            or len(value) != 2
-            or any(type(n) is not int or not 1 <= n <= 64 for n in value)
-        ):
+        is_pair = isinstance(value, (tuple, list)) and len(value) == 2
+        if not is_pair or any(type(n) is not int or not 1 <= n <= 64 for n in value):
             raise ValueError("how many tiles down and across, from 1 to 64")
         return tuple(value)
 
@@ -171,21 +153,21 @@ class TreatmentFields(BaseModel):
     @classmethod
     def _all_steps_in_order(cls, value: Any) -> Any:
         if not isinstance(value, (list, tuple)) or not all(isinstance(name, str) for name in value):
-            raise ValueError(f"a list of step names, of {', '.join(STEPS)}")
+            raise ValueError(f"a list of step names, of {', '.join(varying.STEPS)}")
         for name in value:
-            if name not in STEPS:
-                raise ValueError(f"a list of step names{did_you_mean(name, STEPS)}")
+            if name not in varying.STEPS:
+                raise ValueError(f"a list of step names{did_you_mean(name, varying.STEPS)}")
         if len(set(value)) < len(value):
             raise ValueError("a list that names each step once")
-        rest = [name for name in STEPS if name not in value]
-        geometry = [name for name in [*value, *rest] if name in GEOMETRY]
+        rest = [name for name in varying.STEPS if name not in value]
+        geometry = [name for name in [*value, *rest] if name in varying.GEOMETRY]
         if geometry[-1] != "perspective":
             if "perspective" in value:
                 raise ValueError("a list in which perspective is the last of the geometry")
             geometry.remove("perspective")
             geometry.append("perspective")
-        light = [name for name in [*value, *rest] if name not in GEOMETRY]
-        if [name for name in value if name in GEOMETRY] + [name for name in value if name not in GEOMETRY] != list(value):
+        light = [name for name in [*value, *rest] if name not in varying.GEOMETRY]
+        if sorted(value, key=lambda name: name not in varying.GEOMETRY) != list(value):
             raise ValueError("a list with the geometry first, as it becomes one warp: then light, blur and the like")
         return (*geometry, *light)
 

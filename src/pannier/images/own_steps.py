@@ -53,17 +53,15 @@ def own_step(
     Raises UsageError where the name is taken by another version or place.
     """
     if not name or not isinstance(version, int) or at not in ("decoded", "light", "values"):
-        raise UsageError(
-            f"an own step needs a name, a whole number as version, and at = 'decoded', 'light' or 'values': {at!r}"
-        )
+        what = "an own step needs a name, a whole number as version, and at = 'decoded', 'light' or 'values'"
+        raise UsageError(f"{what}: {at!r}")
     step = OwnStep(name=name, version=version, at=at)
 
     def register(function: Function) -> Function:
         known = _registered.get(name)
         if known is not None and known.step != step:
-            raise UsageError(
-                f"own step {name!r} is registered already, as version {known.step.version} at {known.step.at!r}"
-            )
+            there = f"version {known.step.version} at {known.step.at!r}"
+            raise UsageError(f"own step {name!r} is registered already, as {there}")
         _registered[name] = Registered(step, function, None if thread_safe else threading.Lock())
         return function
 

@@ -77,10 +77,7 @@ Axis = tuple[float, float, int, int]
 
 def _axes(height: int, width: int, frame: Frame) -> list[tuple[int, int, int, float]]:
     """For each axis: the picture's pixels, the view's, the margin's, and the anchor."""
-    return [
-        (length, view, margin, anchor)
-        for length, view, margin, anchor in zip((height, width), frame.view, frame.margin, frame.anchor, strict=True)
-    ]
+    return list(zip((height, width), frame.view, frame.margin, frame.anchor, strict=True))
 
 
 def _covering_axis(length: int, view: int, margin: int, anchor: float, scale: float | None) -> Axis:

@@ -13,21 +13,8 @@ import numpy as np
 
 from pannier.array_types import Array
 from pannier.errors import NotFoundError, PictureError, UsageError
+from pannier.images import decode
 from pannier.images.chance import FLIP_HORIZONTAL, FLIP_VERTICAL, Variation, plain, variations
-from pannier.images.decode import (
-    Color,
-    JpegDecoder,
-    Pixels,
-    decode,
-    decode_jpeg,
-    decodes_into_own_buffer,
-    from_cmyk,
-    jpeg_decoder,
-    lay_over,
-    to_gray,
-    to_rgb,
-    upright,
-)
 from pannier.images.effects import Effects
 from pannier.images.facts import Facts, check_pixels, read_facts
 from pannier.images.own_steps import call, registered
@@ -49,7 +36,7 @@ BORDERS = {"pad": 0, "edge": 1, "mirror": 2}
 class _Way(NamedTuple):
     """What is the same for all pictures of equal facts: looked up, not worked out again for each of them."""
 
-    decoder: JpegDecoder | None
+    decoder: decode.JpegDecoder | None
     pixel_bytes: int
     box: Box
     target: tuple[int, int, int, int]
@@ -73,7 +60,7 @@ class Preparation:
         self._place = resize.prepare if FILTERS[treatment.filter] <= resize.BILINEAR else resize.prepare_lobed
         self.treatment = treatment
         self._frame, self._channels = treatment.frame, treatment.channels
-        self._color: Color = "rgb" if treatment.gray_weights is not None else treatment.color
+        self._color: decode.Color = "rgb" if treatment.gray_weights is not None else treatment.color
         self._filter, self._border = FILTERS[treatment.filter], BORDERS[_border_of(treatment)]
         self._pad = self._pad_color()
         self._own = [registered(step) for step in treatment.own_at("decoded")]
@@ -146,13 +133,15 @@ class Preparation:
         pixels, way = self._pixels_of(data, facts, box)
         self._place_into(pixels, way, 0, (0, 0, *self._frame.canvas), self._no_line, out)
 
-    def canvas_of_pixels_into(self, pixels: Pixels, out: Array, box: Box | None = None) -> None:
+    def canvas_of_pixels_into(self, pixels: decode.Pixels, out: Array, box: Box | None = None) -> None:
         """Upright pixels -> the whole canvas."""
         pixels = self._toned(np.ascontiguousarray(pixels), box)
         way = self._way(pixels.shape[0], pixels.shape[1], 1, None)
         self._place_into(pixels, way, 0, (0, 0, *self._frame.canvas), self._no_line, out)
 
-    def pixels_into(self, pixels: Pixels, out: Array, variation: Variation | None = None, box: Box | None = None) -> None:
+    def pixels_into(
+        self, pixels: decode.Pixels, out: Array, variation: Variation | None = None, box: Box | None = None
+    ) -> None:
         """Upright pixels, uint8 (h, w, 3), or (h, w) for gray -> `out`."""
         pixels = self._toned(np.ascontiguousarray(pixels), box)
         self._finish(pixels, self._way(pixels.shape[0], pixels.shape[1], 1, None), out, variation or self._plain)
@@ -162,19 +151,19 @@ class Preparation:
         variation = variation or self._plain
         self._from_window(canvas, (0, 0), out, variation)
 
-    def pixels_of(self, data: bytes | memoryview, facts: Facts, box: Box | None = None) -> Pixels:
+    def pixels_of(self, data: bytes | memoryview, facts: Facts, box: Box | None = None) -> decode.Pixels:
         """The pixels that are fitted: decoded, perhaps smaller, upright, cut and toned. Valid until the next call."""
         return self._pixels_of(data, facts, box)[0]
 
-    def _pixels_of(self, data: bytes | memoryview, facts: Facts, box: Box | None) -> tuple[Pixels, _Way]:
+    def _pixels_of(self, data: bytes | memoryview, facts: Facts, box: Box | None) -> tuple[decode.Pixels, _Way]:
         """Decoded, upright, cut and toned pixels, and their way."""
         way = self._ways.get(facts) or self._new_way(facts)
         if way.decoder is not None:
-            pixels = decode_jpeg(data, way.decoder, facts, self._room_for(way.pixel_bytes))
+            pixels = decode.decode_jpeg(data, way.decoder, facts, self._room_for(way.pixel_bytes))
         else:
-            pixels = decode(data, facts, self._color, background=self.treatment.background)
+            pixels = decode.decode(data, facts, self._color, background=self.treatment.background)
         if facts.turn != 1:
-            turned = upright(pixels, facts.turn)
+            turned = decode.upright(pixels, facts.turn)
             self._turned = _grown(self._turned, turned.size)
             pixels = self._turned[: turned.size].reshape(turned.shape)
             np.copyto(pixels, turned)
@@ -184,7 +173,7 @@ class Preparation:
                 way = self._way(pixels.shape[0], pixels.shape[1], 1, None)
         return pixels, way
 
-    def _toned(self, pixels: Pixels, box: Box | None) -> Pixels:
+    def _toned(self, pixels: decode.Pixels, box: Box | None) -> decode.Pixels:
         """Box, trim, own steps, gray, tone: the fixed part before the fit."""
         if box is not None:
             pixels = _boxed(pixels, box, self.treatment.box_unit)
@@ -198,16 +187,16 @@ class Preparation:
             pixels = self._tone(np.ascontiguousarray(pixels))
         return np.ascontiguousarray(pixels)
 
-    def _to_gray(self, pixels: Pixels) -> Pixels:
+    def _to_gray(self, pixels: decode.Pixels) -> decode.Pixels:
         weights = self.treatment.gray_weights
         if weights is None:
-            return to_gray(pixels)
+            return decode.to_gray(pixels)
         out = np.empty(pixels.shape[:2], np.uint8)
         whole = np.array([round(weight * 65536) for weight in weights], np.int64)
         self._pixels.gray_by_weights(np.ascontiguousarray(pixels), whole, out)
         return out
 
-    def _finish(self, pixels: Pixels, way: _Way, out: Array, variation: Variation) -> None:
+    def _finish(self, pixels: decode.Pixels, way: _Way, out: Array, variation: Variation) -> None:
         if self._is_direct and not variation.program and not self._at_values:
             self._place_into(pixels, way, variation.flips, (0, 0, *self._frame.canvas), self._line, out)
             return
@@ -220,7 +209,7 @@ class Preparation:
         self._from_window(canvas, held[:2], out, variation)
 
     def _place_into(
-        self, pixels: Pixels, way: _Way, flips: int, window: Window, line: tuple[Array, Array], out: Array
+        self, pixels: decode.Pixels, way: _Way, flips: int, window: Window, line: tuple[Array, Array], out: Array
     ) -> None:
         rows, columns = pixels.shape[:2]
         self._scratch = scratch = _grown(self._scratch, way.scratch_bytes)
@@ -236,20 +225,8 @@ class Preparation:
         if variation.matrix is not None:
             if self._packed.size < canvas[0].size:
                 self._packed = np.empty(canvas[0].size, np.uint32)
-            self._warp.warp(
-                canvas,
-                origin,
-                self._frame.canvas,
-                variation.matrix,
-                variation.ratios,
-                self._border,
-                self._pad,
-                self._rows[0],
-                self._rows[1],
-                self._packed,
-                self._corners,
-                view,
-            )
+            how = (self._frame.canvas, variation.matrix, variation.ratios, self._border, self._pad)
+            self._warp.warp(canvas, origin, *how, *self._rows, self._packed, self._corners, view)
         elif self.treatment.is_canvas:
             view = canvas
         else:
@@ -292,13 +269,13 @@ class Preparation:
         if len(self._ways) >= MOST_WAYS:
             self._ways.clear()
         by, decoder = 1, None
-        if decodes_into_own_buffer(facts):
+        if decode.decodes_into_own_buffer(facts):
             by = int(reduction(facts.height, facts.width, self._frame))
-            decoder = jpeg_decoder(facts, self._color, by)
+            decoder = decode.jpeg_decoder(facts, self._color, by)
         way = self._ways[facts] = self._way(facts.height, facts.width, by, decoder)
         return way
 
-    def _way(self, height: int, width: int, by: int, decoder: JpegDecoder | None) -> _Way:
+    def _way(self, height: int, width: int, by: int, decoder: decode.JpegDecoder | None) -> _Way:
         rows, columns = -(-height // by), -(-width // by)
         box, target = place(height, width, self._frame)
         scratch = self._scratch_bytes(rows, columns, self._channels, target[0], target[1], self._filter)
@@ -356,13 +333,13 @@ def _from_pillow(picture: Any, background: tuple[int, int, int]) -> Array:
     if turned.mode.startswith("I;16"):
         return ((np.asarray(turned).astype(np.uint32) + 128) // 257).astype(np.uint8)
     if "A" in turned.mode or "transparency" in turned.info:
-        return lay_over(np.asarray(turned.convert("RGBA")), background)
+        return decode.lay_over(np.asarray(turned.convert("RGBA")), background)
     if turned.mode == "CMYK":
-        return from_cmyk(np.asarray(turned))
+        return decode.from_cmyk(np.asarray(turned))
     return np.asarray(turned.convert("L" if turned.mode in ("1", "L") else "RGB"))
 
 
-def _boxed(pixels: Pixels, box: Box, unit: str) -> Pixels:
+def _boxed(pixels: decode.Pixels, box: Box, unit: str) -> decode.Pixels:
     """The part in a box, to whole pixels: from the nearest edge above and before to the nearest below and behind."""
     height, width = pixels.shape[:2]
     if not all(np.isfinite(each) for each in box):
@@ -377,7 +354,7 @@ def _boxed(pixels: Pixels, box: Box, unit: str) -> Pixels:
     return pixels[first_row:last_row, first_column:last_column]
 
 
-def _checked_array(picture: Array, color: str) -> Pixels:
+def _checked_array(picture: Array, color: str) -> decode.Pixels:
     if picture.dtype != np.uint8 or picture.ndim not in (2, 3) or (picture.ndim == 3 and picture.shape[2] not in (1, 3)):
         raise UsageError(
             f"an array must be uint8 of shape (h, w), (h, w, 1) or (h, w, 3), not {picture.dtype} {picture.shape}"
@@ -386,7 +363,7 @@ def _checked_array(picture: Array, color: str) -> Pixels:
         raise PictureError("no pixels")
     if picture.ndim == 3 and picture.shape[2] == 1:
         picture = picture[..., 0]
-    return to_gray(picture) if color == "gray" else to_rgb(picture)
+    return decode.to_gray(picture) if color == "gray" else decode.to_rgb(picture)
 
 
 def warm_up(treatment: Treatment, data: bytes) -> None:
@@ -398,8 +375,8 @@ def warm_up(treatment: Treatment, data: bytes) -> None:
             preparation.one(data, variation=variation)
 
 
-def pixels_of(data: bytes) -> Pixels:
+def pixels_of(data: bytes) -> decode.Pixels:
     """The upright picture in encoded bytes: uint8 RGB (h, w, 3). Raises PictureError."""
     facts = read_facts(data)
     check_pixels(facts)
-    return np.ascontiguousarray(upright(decode(data, facts), facts.turn))
+    return np.ascontiguousarray(decode.upright(decode.decode(data, facts), facts.turn))

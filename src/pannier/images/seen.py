@@ -37,11 +37,8 @@ class Stage:
     @property
     def is_planar(self) -> bool:
         """Whether channels come first, as in an array of the layout "chw"."""
-        return (
-            self.array.ndim == 3
-            and self.array.shape[0] == self.picture.shape[2]
-            and self.array.shape[2] != self.picture.shape[2]
-        )
+        shape, channels = self.array.shape, self.picture.shape[2]
+        return len(shape) == 3 and shape[0] == channels and shape[2] != channels
 
     @property
     def by_channel(self) -> Array:
@@ -69,16 +66,9 @@ class Stage:
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data for JSON."""
-        return {
-            "step": self.name,
-            "shape": list(self.array.shape),
-            "dtype": str(self.array.dtype),
-            "lowest": self.lowest,
-            "highest": self.highest,
-            "mean": self.means,
-            "std": self.deviations,
-            "middle": self.patch.tolist(),
-        }
+        about = {"step": self.name, "shape": list(self.array.shape), "dtype": str(self.array.dtype)}
+        values = {"lowest": self.lowest, "highest": self.highest, "mean": self.means, "std": self.deviations}
+        return {**about, **values, "middle": self.patch.tolist()}
 
     @property
     def patch(self) -> Array:
@@ -124,16 +114,8 @@ def _stage(name: str, pixels: Array) -> Stage:
 def _raw(treatment: Treatment) -> dict[str, Any]:
     """What makes a treatment's arrays pictures: uint8 (h, w, channels)."""
     own = [step for step in treatment.own if step.at != "values"]
-    return {
-        "values": "raw",
-        "dtype": "uint8",
-        "layout": "hwc",
-        "mean": None,
-        "std": None,
-        "table": None,
-        "measured_on": None,
-        "own": own,
-    }
+    none = dict.fromkeys(("mean", "std", "table", "measured_on"))
+    return {"values": "raw", "dtype": "uint8", "layout": "hwc", "own": own, **none}
 
 
 def varied(

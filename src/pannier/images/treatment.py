@@ -164,9 +164,8 @@ class Treatment(TreatmentFields):
     def check_ready(self) -> None:
         """Raises TreatmentError where mean and std are unknown, or were measured through another fixed part."""
         if not self.is_ready:
-            raise TreatmentError(
-                'values = "standard" needs mean and std: give them, or use treatment.measured(snapshot, "train")'
-            )
+            what = 'values = "standard" needs mean and std'
+            raise TreatmentError(f'{what}: give them, or use treatment.measured(snapshot, "train")')
         if self.measured_on is None or self.measured_on.through is None:
             return
         here, there = self.fixed_fields(), self.measured_on.through

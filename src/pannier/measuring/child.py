@@ -23,13 +23,7 @@ from pannier.feed.feed import Feed
 from pannier.feed.job import FeedJob, FeedWork, work_of
 from pannier.feed.lookup import Lookup
 from pannier.images.prepare import Preparation, warm_up
-from pannier.measuring.memory import (
-    enforce_limit,
-    fix_map_threshold,
-    release_free_memory,
-    working_bytes,
-    writable_bytes,
-)
+from pannier.measuring import memory
 from pannier.storage.layout import shard_file
 from pannier.store.state import State
 
@@ -58,7 +52,7 @@ def serve(make_runner: Callable[[Job], Runner]) -> None:
     job = json.loads(sys.stdin.readline())
     try:
         runner = make_runner(job)
-        answer({"ready": True, "level": getattr(runner, "level", working_bytes())})
+        answer({"ready": True, "level": getattr(runner, "level", memory.working_bytes())})
         for line in sys.stdin:
             pictures, seconds = runner.run(json.loads(line)["run"])
             answer({"pictures": pictures, "seconds": seconds})
@@ -77,8 +71,8 @@ class FeedRunner:
         feed_job, state = _opened(job)
         _warm_up(work_of(replace(feed_job, memory_limit=None), state))
         limit = feed_job.limit_bytes
-        release_free_memory()
-        self.level, data_level = working_bytes(), writable_bytes()
+        memory.release_free_memory()
+        self.level, data_level = memory.working_bytes(), memory.writable_bytes()
         self._feed = Feed(feed_job, state)
         plan = self._feed.plan
         # batches that were made while nobody measured, and the one that is begun after them; where lanes lag behind
@@ -88,7 +82,7 @@ class FeedRunner:
         next(self._batches)
         if limit is not None:
             stacks = (plan.workers + plan.heavy_lanes + 1) * (STACK_BYTES + (64 << 10))
-            enforce_limit(limit, data_level + stacks)
+            memory.enforce_limit(limit, data_level + stacks)
 
     def _endless(self) -> Iterator[int]:
         for epoch in self._feed.epochs(MANY_EPOCHS):  # so work goes on across their borders, as in training
@@ -156,7 +150,7 @@ class BareRunner:
 
 
 def _opened(job: Job) -> tuple[FeedJob, State]:
-    fix_map_threshold()
+    memory.fix_map_threshold()
     feed_job = FeedJob.from_plain(job["feed"])
     return feed_job, feed_job.open()
 

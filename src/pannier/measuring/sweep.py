@@ -113,9 +113,8 @@ def _check(
         raise UsageError("rounds must be 1 or more, and slice_seconds more than 0")
     treatment.check_ready()
     if treatment.own:
-        raise UsageError(
-            "own steps are functions of this process; trials run in others and do not have them: measure without"
-        )
+        what = "own steps are functions of this process; trials run in others and do not have them"
+        raise UsageError(f"{what}: measure without")
 
 
 def _checked_limit(limit: str | int | None) -> int | None:

@@ -16,7 +16,7 @@ from pannier.array_types import Flags
 from pannier.columns import NameColumn, Rows, all_names, differs
 from pannier.dealing.shares import Dealing, DealingOptions, SaidDealing
 from pannier.errors import SourceError, UsageError, did_you_mean
-from pannier.hashing import Hashes, text_hash
+from pannier.hashing import text_hash
 from pannier.packing.commit import Proposal, commit
 from pannier.packing.grouping import settle
 from pannier.packing.revision import Revision
@@ -28,7 +28,6 @@ from pannier.store.facts import Fact, plain_value, read_facts
 from pannier.store.leases import WRITER, holding
 from pannier.store.manifest import COLUMNS, rows_there
 from pannier.store.names import FIRST_TRACK, checked_name
-from pannier.store.places import perceptual_hashes
 from pannier.store.records import rows_where
 from pannier.store.state import OpenedStore, State
 from pannier.versions.differing import differences
@@ -113,16 +112,19 @@ def change(store: OpenedStore, options: ChangeOptions, *, preview: bool = False)
         old = store.state(options.as_of)
         proposing: _Proposing = _Returning(old, options)
     else:
-        proposing = _Changing(store, _Said.of(options))
+        proposing = _Changing(_Said.of(options))
+    head = store.state(options.track)
     if preview:
-        proposing.propose(store.state(options.track))
+        proposal = proposing.propose(head)
+        if proposal is not None:
+            proposing.result.changes = differences(head.manifest, proposal.upon(head.manifest)).change_counts()
         return proposing.result
     with holding(store.storage, WRITER):
-        store.state(options.track)
-        state, proposing.result.is_new = commit(store, options.track, proposing.propose)
-        assert state is not None
-        proposing.result.state = state
-    return proposing.result
+        state, is_new = commit(store, options.track, proposing.propose)
+    assert state is not None
+    result = proposing.result
+    result.state, result.is_new, result.changes = state, is_new, state.document["changes"] if is_new else []
+    return result
 
 
 class _Proposing(Protocol):
@@ -141,9 +143,8 @@ class _Returning:
     def propose(self, parent: State | None) -> Proposal | None:
         assert parent is not None
         old, result = self._old, self.result
-        difference = differences(parent.manifest, old.manifest)
-        result.state, result.selected, result.changes = parent, len(old), difference.change_counts()
-        if difference.is_empty:
+        result.state, result.selected = parent, len(old)
+        if differences(parent.manifest, old.manifest).is_empty:
             return None
         return Proposal(
             changes=None,
@@ -152,7 +153,6 @@ class _Returning:
             name=old.name,
             description=old.description,
             dealing=old.dealing,
-            change_counts=result.changes,
             facts=read_facts(self._options.facts),
         )
 
@@ -171,16 +171,10 @@ class _Said:
 
     @staticmethod
     def of(options: ChangeOptions) -> _Said:
-        about = {"note": options.note, "name": options.name, "description": options.description}
-        said = _Said(
-            _keyed(options.from_),
-            options.where,
-            _read_set(options.set),
-            options.remove,
-            read_rename(options.rename),
-            options.read_dealing(),
-            {**about, "facts": read_facts(options.facts)},
-        )
+        about: dict[str, Any] = {"note": options.note, "name": options.name, "description": options.description}
+        about["facts"] = read_facts(options.facts)
+        table, values, rename = _keyed(options.from_), _read_set(options.set), read_rename(options.rename)
+        said = _Said(table, options.where, values, options.remove, rename, options.read_dealing(), about)
         said.check()
         return said
 
@@ -208,8 +202,8 @@ class _Said:
 class _Changing:
     """What was said, done to whatever the track's head is when it is its turn."""
 
-    def __init__(self, store: OpenedStore, said: _Said) -> None:
-        self._store, self._said = store, said
+    def __init__(self, said: _Said) -> None:
+        self._said = said
         self.result: ChangeResult
 
     def propose(self, parent: State | None) -> Proposal | None:
@@ -226,13 +220,12 @@ class _Changing:
         deviation: dict[str | None, int] = {}
         if not revision.is_empty and self._concerns_splits(revision, dealing):
             acting = dealing.acting(parent.dealing, parent.splits)
-            revision, deviation = settle(revision, parent.counts, acting, self._likeness, anew=said.dealing.deals)
+            revision, deviation = settle(revision, parent.counts, acting, parent.index.likeness, anew=said.dealing.deals)
         is_changed = differs(revision.before("label"), revision.labels) | differs(revision.before("split"), revision.splits)
         revision = revision.only(is_changed | revision.takes_side)
         self.result = ChangeResult(
             state=parent,
             selected=selected,
-            changes=revision.change_counts(),
             first=_first(revision),
             unknown=unknown,
             left_out=revision.left_out,
@@ -240,16 +233,7 @@ class _Changing:
         )
         if revision.is_empty and dealing == parent.dealing and not self._renames(parent):
             return None
-        return Proposal(
-            changes=revision.changes(),
-            dealing=dealing,
-            left_out=revision.left_out,
-            change_counts=self.result.changes,
-            **said.about,
-        )
-
-    def _likeness(self, sha256: Any) -> Hashes:
-        return perceptual_hashes(self._store.storage, self._store.index, sha256)
+        return Proposal(revision.changes(), dealing=dealing, left_out=revision.left_out, **said.about)
 
     def _concerns_splits(self, revision: Revision, dealing: Dealing) -> bool:
         """Whether records could come to lie in other splits, or tie splits together; new labels alone do not."""

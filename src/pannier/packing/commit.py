@@ -21,6 +21,7 @@ from pannier.store.manifest import Manifest
 from pannier.store.names import Entry
 from pannier.store.snapshots import count_document
 from pannier.store.state import OpenedStore, State
+from pannier.versions.differing import differences
 
 MOST_TRIES = 100
 
@@ -40,9 +41,12 @@ class Proposal:
     dealing: Dealing = field(default_factory=Dealing)
     classes: Sequence[str] = ()
     left_out: Sequence[LeftOut] = ()
-    change_counts: list[list[Any]] = field(default_factory=list)
     facts: FactsByKey = field(default_factory=dict)
     content: Manifest | None = None
+
+    def upon(self, before: Manifest) -> Manifest:
+        """The records that it makes of those before, not written yet."""
+        return self.content or Manifest(*before.changed(self.changes))
 
 
 def commit(store: OpenedStore, track: str, build: Callable[[State | None], Proposal | None]) -> tuple[State | None, bool]:
@@ -60,7 +64,7 @@ def commit(store: OpenedStore, track: str, build: Callable[[State | None], Propo
         after = proposal.content
         if after is None:
             after = manifests.write(store.storage, before, proposal.changes)
-        document = _document(store, parent, proposal, after)
+        document = _document(store, parent, proposal, before, after)
         content = canonical(document)
         snapshot_id = digest(content)
         store.storage.create(snapshot_file(snapshot_id), content)
@@ -71,7 +75,7 @@ def commit(store: OpenedStore, track: str, build: Callable[[State | None], Propo
     raise ConflictError(f"track {track!r} was changed {MOST_TRIES} times by others in the meantime: try again later")
 
 
-def _document(store: OpenedStore, parent: State | None, proposal: Proposal, after: Manifest) -> Document:
+def _document(store: OpenedStore, parent: State | None, proposal: Proposal, before: Manifest, after: Manifest) -> Document:
     assert after.base_file is not None
     # pairs in the order in which splits were named, which decides ties
     shares = [[name, f"{share.numerator}/{share.denominator}"] for name, share in (proposal.dealing.shares or {}).items()]
@@ -83,14 +87,14 @@ def _document(store: OpenedStore, parent: State | None, proposal: Proposal, afte
         "time": now(),
         "author": author(),
         "note": proposal.note,
-        "name": _first_said(proposal.name, None if parent is None else parent.name),
-        "description": _first_said(proposal.description, None if parent is None else parent.description),
+        "name": _said_or(proposal.name, parent, "name"),
+        "description": _said_or(proposal.description, parent, "description"),
         "facts": proposal.facts,
         "attachments": [],
         "classes": number_classes(parent.classes if parent is not None else [], present, proposal.classes),
         "records": len(after),
         "counts": count_document(after),
-        "changes": proposal.change_counts,
+        "changes": differences(before, after).change_counts(),
         "shares": shares or None,
         "seed": proposal.dealing.seed if shares else None,
         "dealing": proposal.dealing.to_document(),
@@ -102,8 +106,8 @@ def _document(store: OpenedStore, parent: State | None, proposal: Proposal, afte
     }
 
 
-def _first_said(*texts: str | None) -> str:
-    return next((text for text in texts if text is not None), "")
+def _said_or(said: str | None, parent: State | None, name: str) -> str:
+    return said if said is not None else getattr(parent, name, "")
 
 
 def number_classes(known: Sequence[str], present: set[str], fixed: Sequence[str] = ()) -> list[str]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from pannier.array_types import Flags
-from pannier.columns import Digests, NameColumn, Rows, connected, digests_of, numbered, order_of_keys
+from pannier.columns import Digests, NameColumn, Rows, connected, numbered, order_of_keys
 from pannier.dealing.shares import Dealing
 from pannier.dealing.splits import deal
 from pannier.errors import SourceError
@@ -147,18 +147,14 @@ def _leave_out_ties(
             kept[row] = False
     if kept.all():
         return revision, relations, is_open
-    reduced = _Relations(
-        relations.own[kept], relations.others, relations.other_rows, relations.other_splits, relations.count
-    )
-    return revision.only(kept), reduced, is_open[kept]
+    return revision.only(kept), replace(relations, own=relations.own[kept]), is_open[kept]
 
 
 def _tied(revision: Revision, relations: _Relations, is_open: Flags, dealing: Dealing) -> dict[int, _Tied]:
     """By group that cannot be dealt: the kind of reason, the key of a record in it that has a split, and where that is."""
     splits: dict[int, dict[str, int]] = {}  # by group and split a row: of the manifest, or below 0 of the revision
-    for group, split, row in zip(
-        relations.others.tolist(), relations.other_splits, relations.other_rows.tolist(), strict=True
-    ):
+    elsewhere = (relations.others.tolist(), relations.other_splits, relations.other_rows.tolist())
+    for group, split, row in zip(*elsewhere, strict=True):
         splits.setdefault(group, {}).setdefault(split, row)
     frozen_codes = [i for i, name in enumerate(revision.splits.names) if name in dealing.frozen]
     for row in np.flatnonzero(~is_open & np.isin(revision.splits.codes, frozen_codes)).tolist():
@@ -183,7 +179,7 @@ def _refuse_leaks(revision: Revision, relations: _Relations, is_open: Flags) -> 
     first: dict[int, tuple[str, str, Any]] = {}
     if len(relations.others):
         keys = _keys_of(revision.manifest, relations.other_rows)
-        digests = digests_of(revision.manifest.take(relations.other_rows, ["sha256"]).column(0))
+        digests = revision.manifest.pictures(relations.other_rows)
         everything = zip(relations.others.tolist(), keys, relations.other_splits, digests, strict=True)
         for group, key, split, digest in everything:
             first.setdefault(group, (key, split, digest.tobytes()))
@@ -214,16 +210,9 @@ def _dealt(
     for group, split, each in zip(own.tolist(), given, opened.tolist(), strict=True):
         if not each and split is not None:
             settled[group] = settled[group] or split
-    splits = deal(
-        revision.labels.take(order).to_list(),
-        given,
-        opened,
-        own,
-        settled,
-        _turns(own, revision.digests[order], relations.count),
-        dealing,
-        there=_others_by_class_and_split(revision, counts),
-    )
+    labels, turns = revision.labels.take(order).to_list(), _turns(own, revision.digests[order], relations.count)
+    there = _others_by_class_and_split(revision, counts)
+    splits = deal(labels, given, opened, own, settled, turns, dealing, there=there)
     names = list(dict.fromkeys(split for split in splits.splits if split is not None))
     numbers = {name: number for number, name in enumerate(names)}
     codes = np.full(len(order), -1, np.int32)
@@ -264,19 +253,18 @@ def _related(revision: Revision, dealing: Dealing, likeness: Likeness) -> _Relat
     links = np.empty((0, 2), np.int64)
     others = np.flatnonzero(is_other)
     if dealing.near is not None and len(revision):
-        their_digests = digests_of(manifest.take(others, ["sha256"]).column(0)) if len(others) else digests[:0]
+        their_digests = manifest.pictures(others) if len(others) else digests[:0]
         hashes = likeness(np.concatenate([digests, their_digests]))
         links = near_links(hashes, dealing.near, asked=len(revision))
         related.append(others[links[links >= len(revision)] - len(revision)])
-        links = np.where(
-            links >= len(revision), np.append(others, 0)[np.maximum(links - len(revision), 0)] + len(revision), links
-        )
+        at = np.append(others, 0)[np.maximum(links - len(revision), 0)] + len(revision)
+        links = np.where(links >= len(revision), at, links)
     rows = np.unique(np.concatenate(related))
     rows = rows[is_other[rows]]
     links = np.where(links >= len(revision), np.searchsorted(rows, links - len(revision)) + len(revision), links)
     splits = [names[code] for code in codes[rows].tolist()]
     if len(rows):
-        digests = np.concatenate([digests, digests_of(manifest.take(rows, ["sha256"]).column(0))])
+        digests = np.concatenate([digests, manifest.pictures(rows)])
     edges = [links, _equal(numbered(digests)[0])]
     if groups is not None:
         values = [*groups.to_pylist(), *(their_groups.take(pa.array(rows)).to_pylist() if their_groups is not None else [])]

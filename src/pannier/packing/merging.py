@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from pannier.columns import Codes, Digests, NameColumn, Rows, all_names, digests_of
+from pannier.columns import Codes, NameColumn, Rows, all_names, digests_of
 from pannier.errors import ConflictError
 from pannier.packing.revision import Revision, side_differs
 from pannier.store.manifest import Manifest, names_there, rows_there
@@ -38,17 +38,13 @@ def merge(incoming: Any, manifest: Manifest, *, relabel: bool) -> tuple[Revision
     split_names, splits, old_splits = _alike(incoming, old_rows, manifest, "split")
     is_there = old_rows >= 0
     is_other_picture = is_there.copy()
-    ours, theirs = digests_of(incoming.column("sha256"))[is_there], _digests(manifest, old_rows[is_there])
+    ours, theirs = digests_of(incoming.column("sha256"))[is_there], manifest.pictures(old_rows[is_there])
     is_other_picture[is_there] = (ours != theirs).any(axis=1)
 
     label, split = np.where(is_there, old_labels, labels), np.where(is_there & (old_splits >= 0), old_splits, splits)
     other_side = side_differs(incoming, old_rows, manifest)
     differs = is_there & ((labels != old_labels) | ((splits >= 0) & (splits != split)) | other_side)
-    counts = Counts(
-        added=int((~is_there).sum()),
-        changed=int(is_other_picture.sum()),
-        unchanged=int((is_there & ~is_other_picture).sum()),
-    )
+    counts = Counts(changed=int(is_other_picture.sum()), unchanged=int((is_there & ~is_other_picture).sum()))
     if relabel:
         counts.relabelled = int(differs.sum())
         label, split = np.where(differs, labels, label), np.where(differs & (splits >= 0), splits, split)
@@ -56,15 +52,10 @@ def merge(incoming: Any, manifest: Manifest, *, relabel: bool) -> tuple[Revision
         counts.differing = incoming.column("key").take(pa.array(np.flatnonzero(differs))).to_pylist()
     takes_side = ~is_there | is_other_picture | (other_side & relabel)
     chosen = np.flatnonzero(takes_side | (label != old_labels) | (split != old_splits))
-    revision = Revision(
-        manifest,
-        incoming.take(pa.array(chosen)),
-        old_rows[chosen],
-        takes_side[chosen],
-        NameColumn(label[chosen].astype(np.int32), label_names),
-        NameColumn(split[chosen].astype(np.int32), split_names),
-    )
-    return revision, counts
+    labels_after = NameColumn(label[chosen].astype(np.int32), label_names)
+    splits_after = NameColumn(split[chosen].astype(np.int32), split_names)
+    rows = (incoming.take(pa.array(chosen)), old_rows[chosen], takes_side[chosen])
+    return Revision(manifest, *rows, labels_after, splits_after), counts
 
 
 def rows_gone(manifest: Manifest, source_keys: Any, prefix: str) -> Rows:
@@ -80,10 +71,10 @@ def refuse_both_sides_changed(incoming: Any, head: Manifest, seen: Manifest) -> 
     in_head, in_seen = rows_there(head, incoming), rows_there(seen, incoming)
     rows = np.flatnonzero(in_head >= 0)
     ours = digests_of(incoming.column("sha256"))[rows]
-    theirs = _digests(head, in_head[rows])
+    theirs = head.pictures(in_head[rows])
     before = np.zeros_like(theirs)
     known = in_seen[rows] >= 0
-    before[known] = _digests(seen, in_seen[rows][known])
+    before[known] = seen.pictures(in_seen[rows][known])
     changed = (theirs != ours).any(axis=1) & ((theirs != before).any(axis=1) | ~known)
     if changed.any():
         key = incoming.column("key")[int(rows[np.argmax(changed)])].as_py()
@@ -91,10 +82,6 @@ def refuse_both_sides_changed(incoming: Any, head: Manifest, seen: Manifest) -> 
             f"record {key!r} was given other bytes by somebody else while this was packing; their snapshot stands "
             "and these pictures are stored: run the same command again to have yours on top"
         )
-
-
-def _digests(manifest: Manifest, rows: Rows) -> Digests:
-    return digests_of(manifest.take(rows, ["sha256"]).column(0))
 
 
 def _alike(incoming: Any, there: Rows, manifest: Manifest, column: str) -> tuple[list[str], Codes, Codes]:

@@ -10,10 +10,9 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from pannier.choices import Progress, Unlabeled
-from pannier.columns import Rows, order_by_hash
+from pannier.columns import Rows, keys_below, order_by_hash
 from pannier.dealing.shares import Dealing, DealingOptions
 from pannier.errors import SourceError, UsageError
 from pannier.hashing import Hashes, text_hash
@@ -39,7 +38,6 @@ from pannier.store.facts import Fact, read_facts
 from pannier.store.leases import WRITER, holding
 from pannier.store.manifest import COLUMNS, FACTS, SCHEMA, Manifest
 from pannier.store.names import FIRST_TRACK, checked_name
-from pannier.store.places import perceptual_hashes
 from pannier.store.shards import DEFAULT_SHARD_BYTES
 from pannier.store.snapshots import count_document
 from pannier.store.state import OpenedStore, State, create_store, is_empty, open_store
@@ -224,7 +222,7 @@ class _Packing:
             raise SourceError(f"none of the {len(chosen)} pictures in {opened.name} can be used: {unusable}")
         prefix = self._options.prefix
         self._passed += [LeftOut(prefix + item.key, item.kind, item.reason) for item in ingested.left_out]
-        self._source_keys = _below(prefix, chosen.keys) if self._options.mirror else None
+        self._source_keys = keys_below(prefix, chosen.keys) if self._options.mirror else None
         state, is_new = self._committed()
         return PackResult(
             **vars(self._done),
@@ -303,7 +301,9 @@ class _Packing:
         """The track's newest snapshot, and whether it was made now."""
         if not self._preview:
             return commit(self._store, self._options.track, self.propose)
-        self.propose(self._known)
+        proposal = self.propose(self._known)
+        before = self._known.manifest if self._known is not None else Manifest.empty()
+        self._after = proposal.upon(before) if proposal is not None else before
         return self._known, False
 
     def propose(self, parent: State | None) -> Proposal | None:
@@ -320,27 +320,16 @@ class _Packing:
         if not revision.is_empty or self._said.deals:
             acting = dealing.acting(before, () if parent is None else parent.splits)
             counts = {} if parent is None else parent.counts
-            revision, self._done.deviation = settle(revision, counts, acting, self._likeness)
+            revision, self._done.deviation = settle(revision, counts, acting, self._store.index.likeness)
         self._count(revision)
         if revision.is_empty and not self._says_something(parent, dealing):
             return None
-        return Proposal(
-            changes=revision.changes(),
-            dealing=dealing,
-            left_out=self._left_out,
-            change_counts=revision.change_counts(),
-            **self._about,
-        )
-
-    def _likeness(self, sha256: Any) -> Hashes:
-        return perceptual_hashes(self._store.storage, self._store.index, sha256)
+        return Proposal(revision.changes(), dealing=dealing, left_out=self._left_out, **self._about)
 
     def _count(self, revision: Revision) -> None:
         self._done.removed = len(revision.gone)
         self._done.added = int((~revision.is_there).sum())
         self._left_out = self._passed + revision.left_out
-        if self._preview:
-            self._after = Manifest(revision.manifest.table(), revision.changes(), {})
 
     def _first(self, chosen: Chosen) -> list[tuple[str, str | None, str | None]]:
         """The first rows that a preview brings in, with their labels and splits to be."""
@@ -378,7 +367,7 @@ def _incoming(pictures: Any, chosen: Chosen, hashes: Hashes, prefix: str) -> Any
     numbers = pictures.column("number").to_numpy()
     columns: dict[str, Any] = {
         "hash": hashes[numbers],
-        "key": _below(prefix, chosen.keys.take(numbers)),
+        "key": keys_below(prefix, chosen.keys.take(numbers)),
         "label": chosen.labels.take(numbers).to_arrow(),
         "split": chosen.splits.take(numbers).to_arrow(),
     }
@@ -387,10 +376,6 @@ def _incoming(pictures: Any, chosen: Chosen, hashes: Hashes, prefix: str) -> Any
     for name, values in _side_columns(chosen, numbers).items():
         table = table.append_column(name, values)
     return table
-
-
-def _below(prefix: str, keys: Any) -> Any:
-    return pc.binary_join_element_wise(pa.scalar(prefix, keys.type), keys, pa.scalar("", keys.type))
 
 
 def _side_columns(chosen: Chosen, numbers: Rows) -> dict[str, Any]:

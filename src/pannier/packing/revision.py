@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -11,7 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from pannier.array_types import Flags
-from pannier.columns import Digests, NameColumn, Rows, all_names, differs, digests_of, order_by_hash
+from pannier.columns import Digests, NameColumn, Rows, digests_of, joined, order_by_hash
 from pannier.errors import UsageError
 from pannier.sources.rows import LeftOut
 from pannier.store.manifest import COLUMNS, REMOVED, SCHEMA, Manifest, names_there
@@ -41,16 +40,9 @@ class Revision:
     def of_records(manifest: Manifest, rows: Rows, gone: Rows | None = None) -> Revision:
         """Those records of a manifest as they are, with all their side columns, to be changed; `gone` are removed."""
         table = manifest.take(rows)
-        return Revision(
-            manifest,
-            table,
-            rows,
-            np.zeros(len(rows), bool),
-            NameColumn.of(table.column("label")),
-            NameColumn.of(table.column("split")),
-            np.empty(0, np.int64) if gone is None else gone,
-            side_is_whole=True,
-        )
+        labels, splits = (NameColumn.of(table.column(name)) for name in ("label", "split"))
+        gone = np.empty(0, np.int64) if gone is None else gone
+        return Revision(manifest, table, rows, np.zeros(len(rows), bool), labels, splits, gone, side_is_whole=True)
 
     def __len__(self) -> int:
         return len(self.there)
@@ -71,7 +63,7 @@ class Revision:
     def is_other_picture(self) -> Flags:
         """Which rows give a record that is there another picture."""
         is_other = self.is_there.copy()
-        theirs = digests_of(self.manifest.take(self.there[self.is_there], ["sha256"]).column(0))
+        theirs = self.manifest.pictures(self.there[self.is_there])
         is_other[self.is_there] = (self.digests[self.is_there] != theirs).any(axis=1)
         return is_other
 
@@ -89,17 +81,8 @@ class Revision:
 
     def only(self, rows: Any) -> Revision:
         rows = np.arange(len(self))[rows]
-        return Revision(
-            self.manifest,
-            self.table.take(pa.array(rows)),
-            self.there[rows],
-            self.takes_side[rows],
-            self.labels.take(rows),
-            self.splits.take(rows),
-            self.gone,
-            self.left_out,
-            self.side_is_whole,
-        )
+        names = (self.labels.take(rows), self.splits.take(rows))
+        return self._of(self.table.take(pa.array(rows)), self.there[rows], self.takes_side[rows], *names)
 
     def with_records(self, rows: Rows) -> Revision:
         """And those records of the manifest, which are not among the rows yet, as they are."""
@@ -108,17 +91,14 @@ class Revision:
         taken = self.manifest.take(rows, None if self.side_is_whole else SCHEMA.names)
         table = self.table.select([*SCHEMA.names, *side_names(self.table)])
         table = pa.concat_tables([table, taken], promote_options="default").unify_dictionaries()
-        return Revision(
-            self.manifest,
-            table,
-            np.concatenate([self.there, rows]),
-            np.append(self.takes_side, np.zeros(len(rows), bool)),
-            joined(self.labels, NameColumn.of(taken.column("label"))),
-            joined(self.splits, NameColumn.of(taken.column("split"))),
-            self.gone,
-            self.left_out,
-            self.side_is_whole,
-        )
+        there, takes_side = np.concatenate([self.there, rows]), np.append(self.takes_side, np.zeros(len(rows), bool))
+        labels, splits = (NameColumn.of(taken.column(name)) for name in ("label", "split"))
+        return self._of(table, there, takes_side, joined([self.labels, labels]), joined([self.splits, splits]))
+
+    def _of(self, table: Any, there: Rows, takes_side: Flags, labels: NameColumn, splits: NameColumn) -> Revision:
+        """Other rows upon the same manifest."""
+        rest = (self.gone, self.left_out, self.side_is_whole)
+        return Revision(self.manifest, table, there, takes_side, labels, splits, *rest)
 
     def changes(self) -> Any:
         """The rows as a change of the manifest; what side columns it has for them stays."""
@@ -136,33 +116,6 @@ class Revision:
             gone = self.manifest.take(self.gone).append_column(REMOVED, pa.array(np.ones(len(self.gone), bool)))
             table = pa.concat_tables([table, gone], promote_options="default").unify_dictionaries()
         return table.take(pa.array(order_by_hash(table.column("hash").to_numpy(), table.column("key"))))
-
-    def change_counts(self) -> list[list[Any]]:
-        """What changed by kind, class and split: [kind, label, split, records]."""
-        kinds = ["added", "changed", "relabelled", "moved", "described"]
-        is_there = self.is_there
-        kind = np.zeros(len(self), np.int64)
-        is_other_label = differs(self.before("label"), self.labels)[is_there]
-        is_other_split = differs(self.before("split"), self.splits)[is_there]
-        kind[is_there] = np.where(is_other_label, 2, np.where(is_other_split, 3, 4))
-        kind[self.is_other_picture] = 1
-        rows = np.stack([kind, self.labels.codes, self.splits.codes])
-        table, counts = np.unique(rows, axis=1, return_counts=True)
-        labels, splits = [*self.labels.names, None], [*self.splits.names, None]
-        lines = [
-            [kinds[k], labels[label], splits[split], count]
-            for (k, label, split), count in zip(table.T.tolist(), counts.tolist(), strict=True)
-        ]
-        gone = Counter(
-            zip(*(names_there(self.manifest, self.gone, name).to_list() for name in ("label", "split")), strict=True)
-        )
-        lines += [["removed", label, split, count] for (label, split), count in gone.items()]
-        return sorted(lines, key=lambda line: tuple(str(part or "") for part in line[:3]))
-
-
-def joined(first: NameColumn, second: NameColumn) -> NameColumn:
-    names = all_names(first, second)
-    return NameColumn(np.concatenate([first.numbered_by(names), second.numbered_by(names)]), names)
 
 
 def side_names(table: Any) -> list[str]:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
-import io
 import logging
 import time
 from collections.abc import Sequence
@@ -13,7 +12,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from pannier.columns import BYTES_FIELDS, Digests, NameColumn, Rows, digests_of, fact_fields
+from pannier.columns import BYTES_FIELDS, Digests, NameColumn, Rows, digests_of, fact_fields, ipc_bytes
 from pannier.errors import DamageError, NotFoundError, StoreError
 from pannier.images.facts import Facts
 from pannier.sources.checking import Checked
@@ -126,12 +125,10 @@ class Seen:
         return int.from_bytes(content[:8], "big"), int.from_bytes(content[8:16], "big")
 
     def _write(self, table: Any) -> str:
-        sink = io.BytesIO()
-        with pa.ipc.new_file(sink, SCHEMA) as writer:
-            writer.write_table(table.combine_chunks())
+        content = ipc_bytes(table.combine_chunks())
         # the time goes first, so that names are in its order; the digest vouches for the content
-        name = f"{time.time_ns():020}-{digest(sink.getvalue())[:NAME_DIGITS]}{ARROW}"
-        self._storage.create(f"{SEEN}/{name}", sink.getvalue())
+        name = f"{time.time_ns():020}-{digest(content)[:NAME_DIGITS]}{ARROW}"
+        self._storage.create(f"{SEEN}/{name}", content)
         return name
 
 

@@ -22,17 +22,8 @@ from typing import IO, Any
 from pannier.errors import PictureError, SourceError
 from pannier.images.facts import format_of
 from pannier.kinds import Refusal
+from pannier.sources import paths
 from pannier.sources.folders import HEAD_BYTES, file_stamp
-from pannier.sources.paths import (
-    PathSource,
-    Patterns,
-    hidden,
-    is_hidden,
-    key_of,
-    looks_like_picture,
-    name_note,
-    refuse_one_key,
-)
 from pannier.sources.rows import FileStamp, LeftOut, Row
 from pannier.units import show_bytes
 
@@ -58,14 +49,14 @@ class Member:
     refusal: Refusal | None = None
 
 
-class ArchiveSource(PathSource):
+class ArchiveSource(paths.PathSource):
     """All pictures in a zip or tar archive, told by content. A sole folder around everything counts as the root.
 
     A compressed tar cannot be read at random: its content goes to one temporary file without a name, as large as the
     disk allows. Safe between threads. Raises SourceError where the archive cannot be read.
     """
 
-    def __init__(self, path: str | Path, *, keep_splits: bool = True, patterns: Patterns | None = None) -> None:
+    def __init__(self, path: str | Path, *, keep_splits: bool = True, patterns: paths.Patterns | None = None) -> None:
         self.name = Path(path).name
         for ending in sorted(ENDINGS, key=len, reverse=True):
             self.name = self.name.removesuffix(ending)
@@ -73,18 +64,18 @@ class ArchiveSource(PathSource):
         self._stamp = file_stamp(path)
         with _archive_errors(path):
             self._opened: _Zip | _Tar = _Zip(path) if zipfile.is_zipfile(path) else _Tar(path)
-            members = list(self._pictures(patterns or Patterns()))
+            members = list(self._pictures(patterns or paths.Patterns()))
         root = _sole_folder([member.path for member in members])
         self._places: dict[str, Any] = {}
         found: dict[str, int] = {}
         for member in members:
             relative = member.path[len(root) :]
-            key = key_of(relative)
-            note = name_note(relative, key)
+            key = paths.key_of(relative)
+            note = paths.name_note(relative, key)
             if note:
                 self.passed.append(note)
             if key in found:
-                refuse_one_key(key, relative, relative)
+                paths.refuse_one_key(key, relative, relative)
             found[key], self._places[key] = member.byte_count, member.place
         self._take(found, keep_splits=keep_splits)
 
@@ -99,21 +90,20 @@ class ArchiveSource(PathSource):
         """The archive as it was opened, and the member's path in it."""
         if self._stamp is None:
             return None
-        return self._stamp._replace(
-            path=self._stamp.path + b"\0" + self._keys[row.number].encode(), byte_count=row.byte_count
-        )
+        path = self._stamp.path + b"\0" + self._keys[row.number].encode()
+        return self._stamp._replace(path=path, byte_count=row.byte_count)
 
-    def _pictures(self, patterns: Patterns) -> Iterator[Member]:
+    def _pictures(self, patterns: paths.Patterns) -> Iterator[Member]:
         """The members that are pictures, or empty files that are named as one."""
         for member in self._opened.members():
-            key = key_of(member.path)
+            key = paths.key_of(member.path)
             refusal = self._refusal(member, key, patterns)
             if refusal is None:
                 yield member
             else:
                 self.passed.append(LeftOut(key, *refusal))
 
-    def _refusal(self, member: Member, key: str, patterns: Patterns) -> Refusal | None:
+    def _refusal(self, member: Member, key: str, patterns: paths.Patterns) -> Refusal | None:
         """Why a member is not brought in, if it is not."""
         excluded = patterns.refusal(key)
         if excluded:
@@ -121,13 +111,13 @@ class ArchiveSource(PathSource):
         refusal = member.refusal or _refusal(member)
         if refusal is not None:
             return refusal
-        if any(is_hidden(name) for name in member.path.split(b"/")):
-            return hidden(member.path, is_folder=False)
+        if any(paths.is_hidden(name) for name in member.path.split(b"/")):
+            return paths.hidden(member.path, is_folder=False)
         try:
             head = self._opened.read(member.place, member.byte_count, HEAD_BYTES)
         except _NOT_READABLE as error:
             return ("unreadable", f"cannot be read out of the archive: {error}")
-        is_picture = format_of(head) or (not head and looks_like_picture(member.path))
+        is_picture = format_of(head) or (not head and paths.looks_like_picture(member.path))
         return None if is_picture else ("skipped", "not a picture")
 
 
@@ -163,9 +153,8 @@ class _Tar:
         with tarfile.open(fileobj=self._file, mode="r:", errors="surrogateescape", encoding="utf-8") as archive:
             for info in archive:
                 if not info.isdir():
-                    kind: Refusal = (
-                        ("link", "a link in an archive") if info.issym() or info.islnk() else ("skipped", "not a file")
-                    )
+                    is_link = info.issym() or info.islnk()
+                    kind: Refusal = ("link", "a link in an archive") if is_link else ("skipped", "not a file")
                     place = (info.offset_data, tuple(info.sparse or ((0, info.size),)))
                     yield Member(_name(info.name), info.size, place, None if info.isreg() else kind)
 
@@ -217,10 +206,10 @@ def _refusal(member: Member) -> Refusal | None:
     return None
 
 
-def _sole_folder(paths: list[bytes]) -> bytes:
+def _sole_folder(members: list[bytes]) -> bytes:
     """The folder, with its slash, that holds everything and holds it in folders; else nothing."""
-    tops = {path.split(b"/", 1)[0] for path in paths}
-    return tops.pop() + b"/" if len(tops) == 1 and all(path.count(b"/") >= 2 for path in paths) else b""
+    tops = {path.split(b"/", 1)[0] for path in members}
+    return tops.pop() + b"/" if len(tops) == 1 and all(path.count(b"/") >= 2 for path in members) else b""
 
 
 @contextlib.contextmanager

@@ -24,9 +24,7 @@ class Concern:
 
 # kinds that would make training wrong, in order of harm
 HARMFUL = (
-    Concern(
-        "two labels", "one picture under two labels teaches both", "remove the wrong one, or pack `where` leaves both out"
-    ),
+    Concern("two labels", "one picture under two labels teaches both", "remove one, or pack `where` leaves both out"),
     Concern("two splits", "what is trained on is also tested on", "remove one, or deal anew: pack `resplit` `shares`"),
     Concern("near splits", "nearly what is trained on is also tested on", "deal anew: pack `resplit` `shares` ... `near` 6"),
     Concern("class names", "a class is learned under two names, or tested and never learned", "pack `rename` old=new"),

@@ -15,24 +15,14 @@ import pyarrow as pa
 from pannier.errors import NotFoundError, PictureError, SourceError, UsageError
 from pannier.images.facts import format_of
 from pannier.kinds import LeftOutKind
+from pannier.sources import paths
 from pannier.sources.laid_out import LaidOut, is_about_layout
-from pannier.sources.paths import (
-    PathSource,
-    Patterns,
-    hidden,
-    is_hidden,
-    key_of,
-    looks_like_picture,
-    name_note,
-    refuse_one_key,
-    shown_path,
-)
 from pannier.sources.rows import FileStamp, LeftOut, Row
 
 HEAD_BYTES = 16
 
 
-class FolderSource(PathSource):
+class FolderSource(paths.PathSource):
     """All pictures below a folder, told by content. One pass over the names at once: 200 bytes of memory a picture.
 
     `is_known` says of a file that it is a picture and need not be looked into. `laid_out` tells how a snapshot was laid out
@@ -44,7 +34,7 @@ class FolderSource(PathSource):
         folder: str | Path,
         *,
         keep_splits: bool = True,
-        patterns: Patterns | None = None,
+        patterns: paths.Patterns | None = None,
         is_known: Callable[[FileStamp], bool] | None = None,
     ) -> None:
         self.root = Path(folder)
@@ -56,7 +46,7 @@ class FolderSource(PathSource):
         self.passed: list[LeftOut] = []
         self._otherwise: dict[str, bytes] = {}
         self._root = os.fsencode(self.root.absolute())
-        walk = _Walk(self._root, self.passed, patterns or Patterns(), is_known or (lambda _: False))
+        walk = _Walk(self._root, self.passed, patterns or paths.Patterns(), is_known or (lambda _: False))
         self.laid_out = LaidOut.read(self.root)
         found = self._listed(walk)
         if self.laid_out is not None:
@@ -94,14 +84,14 @@ class FolderSource(PathSource):
         start = len(self._root.rstrip(b"/")) + 1
         for file in walk:
             relative = file.path[start:]
-            key = key_of(relative)
+            key = paths.key_of(relative)
             if self.laid_out is not None and is_about_layout(key.split("/")):
                 continue
-            note = name_note(relative, key)
+            note = paths.name_note(relative, key)
             if note:
                 self.passed.append(note)
             if key in files:
-                refuse_one_key(key, self._path_of(key)[start:], relative)
+                paths.refuse_one_key(key, self._path_of(key)[start:], relative)
             if key.encode() != relative:
                 self._otherwise[key] = file.path
             files[key] = (file.byte_count, file.stamp)
@@ -147,7 +137,7 @@ class _Walk:
     """The files below a folder that are pictures, or empty and named like one; what else is there is passed over."""
 
     def __init__(
-        self, root: bytes, passed: list[LeftOut], patterns: Patterns, is_known: Callable[[FileStamp], bool]
+        self, root: bytes, passed: list[LeftOut], patterns: paths.Patterns, is_known: Callable[[FileStamp], bool]
     ) -> None:
         self._root, self._passed, self._patterns, self._is_known = root, passed, patterns, is_known
 
@@ -174,8 +164,8 @@ class _Walk:
             for entry in listed:
                 if entry.is_symlink() and not _is_below(os.path.realpath(entry.path), real_root):
                     self._pass(entry.path, "link", "a link that leads outside")
-                elif is_hidden(entry.name):
-                    self._pass(entry.path, *hidden(entry.name, is_folder=entry.is_dir()))
+                elif paths.is_hidden(entry.name):
+                    self._pass(entry.path, *paths.hidden(entry.name, is_folder=entry.is_dir()))
                 elif entry.is_dir():
                     folders.append(entry.path)
                 else:
@@ -186,7 +176,7 @@ class _Walk:
 
     def _picture(self, entry: os.DirEntry[bytes]) -> FileStamp | None:
         """The file of an entry that is a picture; of any other it is noted why it is passed over."""
-        refusal = self._patterns.refusal(shown_path(entry.path, self._root)) if self._patterns.are_any else None
+        refusal = self._patterns.refusal(paths.shown_path(entry.path, self._root)) if self._patterns.are_any else None
         try:
             if refusal:
                 raise PictureError(refusal, "excluded")
@@ -196,7 +186,7 @@ class _Walk:
             file = FileStamp(entry.path, state.st_size, state.st_mtime_ns)
             if not self._is_known(file):
                 head = read_file(entry.path, HEAD_BYTES, HEAD_BYTES)
-                if not format_of(head) and (head or not looks_like_picture(entry.name)):
+                if not format_of(head) and (head or not paths.looks_like_picture(entry.name)):
                     raise PictureError("not a picture", "skipped")
             return file
         except PictureError as error:
@@ -206,7 +196,7 @@ class _Walk:
         return None
 
     def _pass(self, path: bytes, kind: LeftOutKind, reason: str) -> None:
-        self._passed.append(LeftOut(shown_path(path, self._root), kind, reason))
+        self._passed.append(LeftOut(paths.shown_path(path, self._root), kind, reason))
 
 
 def _is_below(path: bytes, root: bytes) -> bool:

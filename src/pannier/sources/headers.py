@@ -19,15 +19,8 @@ from pannier.machine import usable_cores
 from pannier.sources.checking import Checked
 from pannier.sources.rows import LeftOut, Row, Source
 
-SCHEMA = pa.schema(
-    [
-        ("width", pa.int64()),
-        ("height", pa.int64()),
-        ("format", pa.string()),
-        ("mode", pa.string()),
-        ("taken", pa.timestamp("us")),
-    ]
-)
+_TYPES = {"width": pa.int64(), "height": pa.int64(), "format": pa.string(), "mode": pa.string()}
+SCHEMA = pa.schema({**_TYPES, "taken": pa.timestamp("us")})
 
 # most headers lie within so many bytes; where they do not, the whole file is read
 HEAD_BYTES = 1 << 16

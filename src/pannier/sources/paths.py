@@ -17,26 +17,13 @@ from pannier.errors import SourceError, UsageError
 from pannier.kinds import Refusal
 from pannier.sources.rows import ROWS_AT_ONCE, LeftOut
 
-SCHEMA = pa.schema(
-    [
-        ("path", pa.large_string()),
-        ("name", pa.large_string()),
-        ("stem", pa.large_string()),
-        ("parent", NAMES),
-        ("top", NAMES),
-        ("split", NAMES),
-        ("bytes", pa.int64()),
-    ]
-)
+_TEXTS, _FOLDERS = ("path", "name", "stem"), ("parent", "top", "split")
+SCHEMA = pa.schema({**dict.fromkeys(_TEXTS, pa.large_string()), **dict.fromkeys(_FOLDERS, NAMES), "bytes": pa.int64()})
 
 _SPLIT_NAMES = {
-    "train": "train",
-    "training": "train",
-    "val": "val",
-    "valid": "val",
-    "validation": "val",
-    "test": "test",
-    "testing": "test",
+    **dict.fromkeys(("train", "training"), "train"),
+    **dict.fromkeys(("val", "valid", "validation"), "val"),
+    **dict.fromkeys(("test", "testing"), "test"),
 }
 
 _ENDINGS = (b".jpg", b".jpeg", b".png", b".webp", b".bmp", b".gif", b".tif", b".tiff", b".ppm", b".pgm")

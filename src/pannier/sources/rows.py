@@ -94,16 +94,10 @@ class Chosen:
         return len(self.numbers)
 
     def take(self, rows: Any) -> Chosen:
-        return Chosen(
-            self.numbers[rows],
-            self.keys.take(rows),
-            self.labels.take(rows),
-            self.splits.take(rows),
-            None if self.side is None else self.side.take(pa.array(rows)),
-            None if self.raw_labels is None else self.raw_labels.take(rows),
-            self.funnel,
-            self.left_out,
-        )
+        side = None if self.side is None else self.side.take(pa.array(rows))
+        raw = None if self.raw_labels is None else self.raw_labels.take(rows)
+        own = (self.numbers[rows], self.keys.take(rows), self.labels.take(rows), self.splits.take(rows))
+        return Chosen(*own, side, raw, self.funnel, self.left_out)
 
     def rows(self, source: Source) -> Iterator[Row]:
         """The rows one by one; how many bytes each has is asked of the source shortly before."""

@@ -76,17 +76,10 @@ class RuleOptions:
     def read_rules(self, group_by: str | None = None) -> Rules:
         """Raises UsageError."""
         kept = [self.keep] if isinstance(self.keep, str) else list(self.keep)
-        return Rules(
-            self.label,
-            [self.where] if isinstance(self.where, str) else list(self.where),
-            self.label_pattern,
-            self.key,
-            self.split_by,
-            [piece.strip() for item in kept for piece in _at_commas(item) if piece.strip()],
-            read_rename(self.rename),
-            read_class_names(self.class_names),
-            group_by,
-        )
+        keep = [piece.strip() for item in kept for piece in _at_commas(item) if piece.strip()]
+        where = [self.where] if isinstance(self.where, str) else list(self.where)
+        own = (self.label, where, self.label_pattern, self.key, self.split_by, keep)
+        return Rules(*own, read_rename(self.rename), read_class_names(self.class_names), group_by)
 
 
 def _at_commas(text: str) -> list[str]:
@@ -141,9 +134,8 @@ def _named(labels: NameColumn, class_names: Mapping[str, str], rename: Mapping[s
         known = {labels.names[code] for code in np.unique(labels.codes).tolist() if code >= 0}
         nameless = sorted(known - set(class_names))
         if nameless:
-            raise UsageError(
-                f"`class_names` has no name for label {nameless[0]!r}: add it there, or leave it out by `where`"
-            )
+            what = f"`class_names` has no name for label {nameless[0]!r}"
+            raise UsageError(f"{what}: add it there, or leave it out by `where`")
     names = [class_names.get(name, name) for name in labels.names]
     return labels.mapped([_blank_is_none(rename.get(name, name)) for name in names])
 
@@ -180,16 +172,10 @@ def choose_rows(source: Source, rules: Rules, table: Any | None = None) -> Chose
         splits = splits.mapped([_blank_is_none(name) for name in splits.names])
     elif source.fixed_splits:
         splits = NameColumn.of(left.table.column("split"))
-    return Chosen(
-        numbers,
-        _keys(left, keys.take(pa.array(numbers)), rules.key),
-        _named(labels, rules.class_names, rules.rename),
-        splits,
-        _side(left, rules.keep, rules.group_by),
-        labels,
-        funnel,
-        left_out,
-    )
+    named = _named(labels, rules.class_names, rules.rename)
+    chosen_keys = _keys(left, keys.take(pa.array(numbers)), rules.key)
+    side = _side(left, rules.keep, rules.group_by)
+    return Chosen(numbers, chosen_keys, named, splits, side, labels, funnel, left_out)
 
 
 def evaluate(table: Any, expression: str, option: str) -> Any:
@@ -269,9 +255,8 @@ def _truth(values: Any, where: str) -> np.ndarray[Any, np.dtype[np.bool_]]:
 
 
 def _kind(kind: Any) -> str:
-    return (
-        "text" if pa.types.is_string(kind) or pa.types.is_large_string(kind) or pa.types.is_dictionary(kind) else str(kind)
-    )
+    is_text = pa.types.is_string(kind) or pa.types.is_large_string(kind) or pa.types.is_dictionary(kind)
+    return "text" if is_text else str(kind)
 
 
 def _keys(left: _Columns, given: Any, rule: str | None) -> Any:

@@ -11,10 +11,9 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 from pydantic import BaseModel, ConfigDict, ValidationError
 
-from pannier.columns import NameColumn, all_names
+from pannier.columns import joined, keys_below
 from pannier.errors import NotFoundError, SourceError, UsageError, did_you_mean
 from pannier.sources.rows import Chosen, FileStamp, LeftOut, Row, Source
 from pannier.sources.rules import RuleOptions, Rules, choose_rows
@@ -91,7 +90,7 @@ class Several:
         return pa.table({"source": np.repeat([part.name for part in self.parts], np.diff(self._starts))})
 
     def keys(self) -> Any:
-        return pa.concat_arrays([_below(part.name, part.source.keys()) for part in self.parts])
+        return pa.concat_arrays([keys_below(f"{part.name}/", part.source.keys()) for part in self.parts])
 
     def byte_counts(self, numbers: Any) -> np.ndarray[Any, np.dtype[np.int64]]:
         out = np.zeros(len(numbers), np.int64)
@@ -176,25 +175,22 @@ def _joined(own: Rules, general: Rules) -> Rules:
     )
 
 
-def _below(name: str, keys: Any) -> Any:
-    return pc.binary_join_element_wise(pa.scalar(name, keys.type), keys, pa.scalar("/", keys.type))
-
-
 def _placed(chosen: Chosen, name: str, start: int) -> Chosen:
     """A part's rows among those of all, its keys below its name."""
     left_out = [LeftOut(f"{name}/{item.key}", item.kind, item.reason) for item in chosen.left_out]
     funnel = [(f"{where} (of {name})", count) for where, count in chosen.funnel]
-    return replace(chosen, numbers=chosen.numbers + start, keys=_below(name, chosen.keys), left_out=left_out, funnel=funnel)
+    keys = keys_below(f"{name}/", chosen.keys)
+    return replace(chosen, numbers=chosen.numbers + start, keys=keys, left_out=left_out, funnel=funnel)
 
 
 def _concatenated(parts: list[Chosen]) -> Chosen:
     return Chosen(
         np.concatenate([part.numbers for part in parts]),
         pa.concat_arrays([_flat(part.keys) for part in parts]),
-        _names([part.labels for part in parts]),
-        _names([part.splits for part in parts]),
+        joined([part.labels for part in parts]),
+        joined([part.splits for part in parts]),
         _sides(parts),
-        _names([part.raw_labels or part.labels for part in parts]),
+        joined([part.raw_labels or part.labels for part in parts]),
         [step for part in parts for step in part.funnel],
         [item for part in parts for item in part.left_out],
     )
@@ -202,11 +198,6 @@ def _concatenated(parts: list[Chosen]) -> Chosen:
 
 def _flat(keys: Any) -> Any:
     return keys.combine_chunks() if isinstance(keys, pa.ChunkedArray) else keys
-
-
-def _names(columns: list[NameColumn]) -> NameColumn:
-    names = all_names(*columns)
-    return NameColumn(np.concatenate([column.numbered_by(names) for column in columns]), names)
 
 
 def _sides(parts: list[Chosen]) -> Any:

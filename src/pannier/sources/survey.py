@@ -175,9 +175,8 @@ class _Surveying:
         is_double = np.bincount(numbers, minlength=len(firsts))[numbers] > 1
         if whole and len(whole):
             is_told = ~(digests == 0).all(axis=1)  # where headers alone were read, what cannot be a double was not hashed
-            self._compare_groups(
-                whole, numbers, np.flatnonzero(is_double & is_told), ("two labels", "two splits", "doubled")
-            )
+            told = np.flatnonzero(is_double & is_told)
+            self._compare_groups(whole, numbers, told, ("two labels", "two splits", "doubled"))
             if near is not None:
                 self._compare_near(whole, numbers, near)
             self._compare_modes(whole)
@@ -253,25 +252,14 @@ class _Surveying:
         findings.sizes = Counter((height, width) for height, width in sizes.tolist())
         findings.formats, findings.modes = Counter(self._formats), Counter(self._modes)
         self._compare_class_sizes(findings)
-        findings.problems, findings.suspects = (
-            self.problems.problems(),
-            [self._suspected(*suspect) for suspect in self.suspects],
-        )
+        findings.problems = self.problems.problems()
+        findings.suspects = [self._suspected(*suspect) for suspect in self.suspects]
         if hasattr(source, "stray_blanks"):
             findings.columns = column_facts(source.table(), source.stray_blanks)
             findings.notes = list(getattr(source, "notes", []))
-        findings.table = pa.table(
-            {
-                "key": whole.keys,
-                "label": whole.labels.to_arrow(),
-                "split": whole.splits.to_arrow(),
-                "height": sizes[:, 0],
-                "width": sizes[:, 1],
-                "format": self._formats,
-                "mode": self._modes,
-                "byte_count": np.array(self._bytes, np.int64),
-            }
-        )
+        records = {"key": whole.keys, "label": whole.labels.to_arrow(), "split": whole.splits.to_arrow()}
+        pixels = {"height": sizes[:, 0], "width": sizes[:, 1], "format": self._formats, "mode": self._modes}
+        findings.table = pa.table({**records, **pixels, "byte_count": np.array(self._bytes, np.int64)})
         return findings
 
     def _suspected(self, kind: str, row: int) -> Suspect:

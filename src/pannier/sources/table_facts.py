@@ -15,6 +15,12 @@ from pannier.sources.table_files import KINDS
 MOSTLY = 0.8
 EXAMPLES = 3
 
+_SHOWN = (
+    *((pa.types.is_string, "text"), (pa.types.is_large_string, "text"), (pa.types.is_integer, "whole number")),
+    *((pa.types.is_floating, "number"), (pa.types.is_date, "date"), (pa.types.is_timestamp, "time")),
+    *((pa.types.is_boolean, "true or false"), (pa.types.is_null, "empty")),
+)
+
 
 @dataclass(frozen=True)
 class ColumnFacts:
@@ -55,16 +61,4 @@ def _facts(name: str, column: Any, stray: int) -> ColumnFacts:
 
 def _shown(kind: Any) -> str:
     kind = kind.value_type if pa.types.is_dictionary(kind) else kind
-    for is_kind, shown in (
-        (pa.types.is_string, "text"),
-        (pa.types.is_large_string, "text"),
-        (pa.types.is_integer, "whole number"),
-        (pa.types.is_floating, "number"),
-        (pa.types.is_date, "date"),
-        (pa.types.is_timestamp, "time"),
-        (pa.types.is_boolean, "true or false"),
-        (pa.types.is_null, "empty"),
-    ):
-        if is_kind(kind):
-            return shown
-    return str(kind)
+    return next((shown for is_kind, shown in _SHOWN if is_kind(kind)), str(kind))

@@ -18,16 +18,10 @@ from pannier.errors import SourceError, UsageError
 
 SEPARATORS = (",", ";", "\t", "|")
 ENDINGS = {
-    ".csv": "text",
-    ".tsv": "text",
-    ".tab": "text",
-    ".txt": "text",
-    ".jsonl": "json",
-    ".ndjson": "json",
-    ".parquet": "parquet",
-    ".xlsx": "excel",
-    ".xls": "excel",
-    ".ods": "excel",
+    **dict.fromkeys((".csv", ".tsv", ".tab", ".txt"), "text"),
+    **dict.fromkeys((".jsonl", ".ndjson"), "json"),
+    **{".parquet": "parquet"},
+    **dict.fromkeys((".xlsx", ".xls", ".ods"), "excel"),
 }
 
 _SAMPLE_LINES = 200

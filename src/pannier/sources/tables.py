@@ -167,9 +167,8 @@ def _found(table: Any, root: Path) -> str:
     if len(candidates) == 1:
         return candidates[0]
     if candidates:
-        raise UsageError(
-            f"several columns could hold the pictures: say which with `picture`: {', '.join(map(repr, candidates))}"
-        )
+        columns = ", ".join(map(repr, candidates))
+        raise UsageError(f"several columns could hold the pictures: say which with `picture`: {columns}")
     raise UsageError(
         f"no column holds pictures or names files below {root}: say what does with `picture`, and where with `root`; "
         f"there is {', '.join(map(repr, table.column_names[:12]))}"
@@ -181,11 +180,8 @@ def _names_pictures(column: Any, root: Path) -> bool:
     if not (pa.types.is_string(column.type) or pa.types.is_large_string(column.type)):
         return False
     values = column.drop_null()[:_PROBED].to_pylist()
-    return (
-        bool(values)
-        and all(looks_like_picture(os.fsencode(value)) for value in values)
-        and any((root / value).is_file() for value in values)
-    )
+    are_pictures = bool(values) and all(looks_like_picture(os.fsencode(value)) for value in values)
+    return are_pictures and any((root / value).is_file() for value in values)
 
 
 def holds_links(column: Any) -> bool:

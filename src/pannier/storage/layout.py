@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
+from functools import lru_cache, partial
 
 FORMAT_FILE = "pannier.json"
 SHARDS, INDEX = "shards", "index"
@@ -31,29 +31,18 @@ def shard_file(name: str) -> str:
     return f"{SHARDS}/{name}{ARROW}"
 
 
-def segment_file(shard: str) -> str:
-    return f"{INDEX}/{shard}{ARROW}"
+def _file(folder: str, ending: str, name: str) -> str:
+    return f"{folder}/{name}{ending}"
 
 
-def manifest_file(name: str) -> str:
-    return f"{MANIFESTS}/{name}{ARROW}"
-
-
-def snapshot_file(snapshot_id: str) -> str:
-    return f"{SNAPSHOTS}/{snapshot_id}{JSON}"
-
-
-def left_out_file(name: str) -> str:
-    return f"{LEFT_OUT}/{name}{ARROW}"
+segment_file = partial(_file, INDEX, ARROW)
+manifest_file, left_out_file = partial(_file, MANIFESTS, ARROW), partial(_file, LEFT_OUT, ARROW)
+snapshot_file, attached_file = partial(_file, SNAPSHOTS, JSON), partial(_file, FILES, "")
 
 
 def entry_file(folder: str, number: int) -> str:
     """One of the numbered entries of a folder: of a track, a tag, a snapshot's annotations."""
     return f"{folder}/{number:08}{JSON}"
-
-
-def attached_file(sha256: str) -> str:
-    return f"{FILES}/{sha256}"
 
 
 def loose_file(sha256: str) -> str:

@@ -14,7 +14,6 @@ from collections import OrderedDict
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from types import TracebackType
 from typing import Any
 
 import pyarrow as pa
@@ -205,7 +204,7 @@ class LocalDraft:
     def __enter__(self) -> LocalDraft:
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(self, *_: object) -> None:
         self.discard()
 
 

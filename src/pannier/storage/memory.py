@@ -6,7 +6,6 @@ import threading
 import time
 from collections.abc import Sequence
 from pathlib import Path
-from types import TracebackType
 from typing import Any
 
 import pyarrow as pa
@@ -143,5 +142,5 @@ class MemoryDraft:
     def __enter__(self) -> MemoryDraft:
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(self, *_: object) -> None:
         self.discard()

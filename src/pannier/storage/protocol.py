@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from types import TracebackType
 from typing import Any, Protocol, runtime_checkable
 
 
@@ -39,9 +38,7 @@ class Draft(Protocol):
 
     def __enter__(self) -> Draft: ...
 
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None: ...
+    def __exit__(self, *_: object) -> None: ...
 
 
 @runtime_checkable

@@ -7,7 +7,6 @@ the canvas' identity: the SHA-256 of the encoded picture, or of that and its cro
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
@@ -25,14 +24,6 @@ from pannier.store.places import Place
 from pannier.store.shards import Located, column_of, locate, shard_name, shard_names
 
 SHOWN_DIGITS = 12
-
-
-@dataclass(frozen=True)
-class Damage:
-    """A rendered file that is not what was written."""
-
-    file: str
-    problem: str
 
 
 class Rendering:
@@ -121,35 +112,30 @@ class Rendering:
     def begin(self, treatment: Treatment) -> None:
         """Makes the folder, and says in it what it holds. Indexes that are missing are made."""
         frame = treatment.frame
-        about = {
-            "pannier": "canvas 1",
-            "shape": [treatment.channels, *frame.canvas],
-            "view": list(frame.view),
-            "margin": list(frame.margin),
-            "fixed": treatment.fixed_fields(),
-        }
+        places = {"shape": [treatment.channels, *frame.canvas], "view": list(frame.view), "margin": list(frame.margin)}
+        about = {"pannier": "canvas 1", **places, "fixed": treatment.fixed_fields()}
         if not self.storage.create(CANVAS_FILE, sealed(about)) and self._about_problem():
             self.storage.remove(CANVAS_FILE)
             self.storage.create(CANVAS_FILE, sealed(about))
         restore_segments(self.storage)
 
-    def check(self, *, quick: bool = False) -> Iterator[Damage]:
-        """Tells of all that is not as written; reads every byte, or with `quick` no canvas."""
+    def check(self, *, quick: bool = False) -> Iterator[tuple[str, str]]:
+        """Files that are not as written, and what is wrong with each; reads every byte, or with `quick` no canvas."""
         below = f"{RENDERED}/{self.digest}"
         problem = self._about_problem()
         if problem:
             if self.shards():  # a writer that was ended at once leaves a folder that holds nothing
-                yield Damage(f"{below}/{CANVAS_FILE}", problem)
+                yield (f"{below}/{CANVAS_FILE}", problem)
             return
         for name in self.shards():
             problem, located = self._problem_of(name, quick)
             if problem or located is None:
-                yield Damage(f"{below}/{shard_file(name)}", problem)
+                yield (f"{below}/{shard_file(name)}", problem)
                 continue
             file = segment_file(name)
             content = self.storage.read(file) if self.storage.exists(file) else b""
             if content and content != segment_bytes(located):
-                yield Damage(f"{below}/{file}", "it does not fit its shard")
+                yield (f"{below}/{file}", "it does not fit its shard")
 
     def _about_problem(self) -> str:
         """What is wrong with what it says of itself."""
@@ -197,8 +183,8 @@ class Rendering:
         return freed
 
 
-def verify_renderings(storage: Storage, *, quick: bool = False) -> Iterator[Damage]:
-    """What is wrong in all of them; see `Rendering.check`."""
+def verify_renderings(storage: Storage, *, quick: bool = False) -> Iterator[tuple[str, str]]:
+    """Files that are not as written in all of them; see `Rendering.check`."""
     for name in storage.list(RENDERED):
         yield from Rendering(storage, name).check(quick=quick)
 

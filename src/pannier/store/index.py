@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import io
 import threading
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
@@ -11,10 +10,12 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from pannier.columns import ipc_bytes
 from pannier.errors import DamageError
+from pannier.hashing import Hashes
 from pannier.storage.layout import ARROW, INDEX, segment_file
 from pannier.storage.protocol import Storage
-from pannier.store.shards import Located, locate, shard_names
+from pannier.store.shards import Located, column_of, locate, shard_names
 
 SCHEMA = pa.schema(
     [
@@ -54,18 +55,10 @@ class Places:
 def segment_bytes(located: Located) -> bytes:
     """A segment file: the same bytes for the same shard, always."""
     order = np.lexsort(tuple(located.sha256[:, column] for column in range(31, -1, -1)))
-    columns = [
-        pa.FixedSizeBinaryArray.from_buffers(
-            pa.binary(32), len(order), [None, pa.py_buffer(np.ascontiguousarray(located.sha256[order]))]
-        ),
-        pa.array(located.offset[order]),
-        pa.array(located.length[order]),
-        pa.array(order.astype(np.int32)),
-    ]
-    sink = io.BytesIO()
-    with pa.ipc.new_file(sink, SCHEMA) as writer:
-        writer.write_batch(pa.record_batch(columns, schema=SCHEMA))
-    return sink.getvalue()
+    sha256 = [None, pa.py_buffer(np.ascontiguousarray(located.sha256[order]))]
+    columns = [pa.FixedSizeBinaryArray.from_buffers(pa.binary(32), len(order), sha256)]
+    columns += map(pa.array, (located.offset[order], located.length[order], order.astype(np.int32)))
+    return ipc_bytes(pa.record_batch(columns, schema=SCHEMA))
 
 
 def publish_segment(storage: Storage, shard: str, located: Located) -> None:
@@ -180,6 +173,15 @@ class PictureIndex:
             self.refresh()
             places = self._table.find(sha256)
         return places
+
+    def likeness(self, sha256: Bytes32) -> Hashes:
+        """The perceptual hashes of pictures by their SHA-256, (n, 32) uint8; 0 for one that is not here."""
+        places = self.find(sha256)
+        hashes = np.zeros(len(sha256), np.uint64)
+        for number in np.unique(places.segment[places.segment >= 0]).tolist():
+            here = places.segment == number
+            hashes[here] = column_of(self._storage, places.shards[number], "perceptual_hash")[places.row[here]]
+        return hashes
 
     def has(self, sha256: bytes) -> bool:
         """Whether a picture is among those known after the last `refresh`."""

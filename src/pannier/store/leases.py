@@ -92,18 +92,9 @@ class Held:
         self._storage = storage
         self.seconds = SECONDS[kind]
         self.name = f"{kind}-{secrets.token_hex(8)}"
-        self._content = sealed(
-            {
-                "kind": kind,
-                "author": author(),
-                "host": socket.gethostname(),
-                "process": os.getpid(),
-                "machine": _machine(),
-                "started": now(),
-                "seconds": self.seconds,
-                "snapshots": list(snapshots),
-            }
-        )
+        where = {"host": socket.gethostname(), "process": os.getpid(), "machine": _machine()}
+        what = {"kind": kind, "author": author(), "started": now(), "seconds": self.seconds}
+        self._content = sealed({**what, **where, "snapshots": list(snapshots)})
         self._number = 1
         self._changing = threading.RLock()  # a finalizer may end it while this very thread renews it
         _own.add(self.name)

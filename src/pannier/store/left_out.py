@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import io
 from collections.abc import Sequence
 from typing import Any
 
 import pyarrow as pa
 
+from pannier.columns import ipc_bytes
 from pannier.sources.rows import LeftOut
 from pannier.storage.layout import left_out_file
 from pannier.storage.protocol import Storage
@@ -22,12 +22,9 @@ def publish_left_out(storage: Storage, items: Sequence[LeftOut]) -> str | None:
         return None
     rows = sorted(items, key=lambda item: (item.key.encode(), item.kind))
     table = pa.table([[r.key for r in rows], [r.kind for r in rows], [r.reason for r in rows]], schema=SCHEMA)
-    sink = io.BytesIO()
-    with pa.ipc.new_file(sink, SCHEMA) as writer:
-        writer.write_table(table)
-    name = digest(sink.getvalue())
-    storage.create(left_out_file(name), sink.getvalue())
-    return name
+    content = ipc_bytes(table)
+    storage.create(left_out_file(digest(content)), content)
+    return digest(content)
 
 
 def read_left_out(storage: Storage, name: str | None) -> list[dict[str, Any]]:

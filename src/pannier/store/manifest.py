@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import io
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
@@ -12,20 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from pannier.columns import (
-    BYTES_FIELDS,
-    NAMES,
-    Digests,
-    NameColumn,
-    Rows,
-    codes_of,
-    digests_of,
-    fact_fields,
-    fixed_bytes,
-    numbered,
-    order_by_hash,
-    order_of_keys,
-)
+from pannier import columns
 from pannier.errors import DamageError, NotFoundError, StoreError
 from pannier.hashing import crc32_of
 from pannier.storage.layout import manifest_file
@@ -49,10 +35,10 @@ LARGEST_DELTA = 0.02
 FIELDS = (
     pa.field("hash", pa.uint64(), nullable=False),
     pa.field("key", pa.large_string(), nullable=False),
-    pa.field("label", NAMES),
-    pa.field("split", NAMES),
-    *BYTES_FIELDS,
-    *fact_fields(text=NAMES),
+    pa.field("label", columns.NAMES),
+    pa.field("split", columns.NAMES),
+    *columns.BYTES_FIELDS,
+    *columns.fact_fields(text=columns.NAMES),
 )
 COLUMNS = tuple(field.name for field in FIELDS)
 # those that tell of the picture itself, the same whatever key, label and split it has
@@ -182,7 +168,7 @@ class Manifest:
 
     def codes(self, name: str) -> tuple[np.ndarray[Any, np.dtype[np.int32]], list[str]]:
         """A column of names as (number by row, -1 for NULL; the names). NameColumn may be there that no row has."""
-        column = NameColumn.of(self._all.column(name))
+        column = columns.NameColumn.of(self._all.column(name))
         return column.codes if self._rows is None else column.codes[self._rows], column.names
 
     def take(self, rows: Any, names: Sequence[str] | None = None) -> Any:
@@ -205,6 +191,10 @@ class Manifest:
         order[~in_delta] = np.arange(len(parts[0]))
         order[in_delta] = np.arange(len(parts[1])) + len(parts[0])
         return pa.concat_tables(parts).take(pa.array(order))
+
+    def pictures(self, rows: Any) -> columns.Digests:
+        """The SHA-256 of the pictures of those rows, (n, 32) uint8."""
+        return columns.digests_of(self.take(rows, ["sha256"]).column(0))
 
     def lists(self, rows: Any, names: Sequence[str]) -> Iterator[list[Any]]:
         """Columns of those rows as lists, one after another; for a few rows, many times: faster than Arrow's own."""
@@ -230,7 +220,7 @@ class Manifest:
             at += 1
         return None
 
-    def find_pictures(self, sha256: Digests) -> np.ndarray[Any, np.dtype[np.int64]]:
+    def find_pictures(self, sha256: columns.Digests) -> np.ndarray[Any, np.dtype[np.int64]]:
         """The numbers of the rows that have one of those pictures."""
         parts = [view[:, :8].copy().view(np.uint64).ravel() for view in self._views_of("sha256")]
         prefixes = np.concatenate(parts) if parts else np.empty(0, np.uint64)
@@ -238,12 +228,12 @@ class Manifest:
         rows = np.flatnonzero(np.isin(prefixes, sha256[:, :8].copy().view(np.uint64).ravel()))
         if not len(rows):
             return rows
-        numbers, _ = numbered(np.concatenate([digests_of(self.take(rows, ["sha256"]).column(0)), sha256]))
+        numbers, _ = columns.numbered(np.concatenate([self.pictures(rows), sha256]))
         return rows[np.isin(numbers[: len(rows)], numbers[len(rows) :])]
 
     def keys_in_order(self) -> np.ndarray[Any, np.dtype[np.int64]]:
         """Row numbers in order of the keys' UTF-8 bytes."""
-        return order_of_keys(self.values("key"))
+        return columns.order_of_keys(self.values("key"))
 
     def changed(self, changes: Any) -> tuple[Any, Any | None, dict[int, bytes]]:
         """What the next manifest consists of: (base, delta or None, digests), from `changes`, rows with `removed`.
@@ -254,7 +244,7 @@ class Manifest:
         if self._delta is not None and self._delta.num_rows:
             both = pa.concat_tables([self._delta, changes], promote_options="default").unify_dictionaries()
             delta = both.take(pa.array(_last_of_each(both)))
-        delta = delta.take(pa.array(order_by_hash(delta.column("hash").to_numpy(), delta.column("key"))))
+        delta = delta.take(pa.array(columns.order_by_hash(delta.column("hash").to_numpy(), delta.column("key"))))
         merged = Manifest(self._base, delta, {})
         buckets = np.unique(changes.column("hash").to_numpy() >> np.uint64(BUCKET_SHIFT)).tolist()
         digests = dict(self.digests)
@@ -316,7 +306,7 @@ def _encoded_names(codes: Any, names: list[str]) -> tuple[Any, list[bytes]]:
     return codes, [encode_value(name) for name in [*names, None]]
 
 
-def rows_there(manifest: Manifest, table: Any) -> Rows:
+def rows_there(manifest: Manifest, table: Any) -> columns.Rows:
     """For each row of a table with `hash` and `key`: the row of the manifest with that key, -1 for none."""
     hashes, keys = table.column("hash").to_numpy(), table.column("key")
     rows = np.full(len(hashes), -1, np.int64)
@@ -334,20 +324,16 @@ def rows_there(manifest: Manifest, table: Any) -> Rows:
     return rows
 
 
-def names_there(manifest: Manifest, there: Rows, column: str) -> NameColumn:
+def names_there(manifest: Manifest, there: columns.Rows, column: str) -> columns.NameColumn:
     """A column of names of a manifest for rows of which some are not there (-1): those have none."""
     codes, names = manifest.codes(column)
-    return NameColumn(np.append(codes, np.int32(-1))[there], names)
+    return columns.NameColumn(np.append(codes, np.int32(-1))[there], names)
 
 
 def publish(storage: Storage, table: Any, digests: Mapping[int, bytes | None]) -> ManifestFile:
     """Writes a base or delta under the SHA-256 of its bytes."""
-    sink = io.BytesIO()
     schema = table.schema.with_metadata({b"pannier": b"manifest 1", _BUCKETS_KEY: digests_to_bytes(digests)})
-    with pa.ipc.new_file(sink, schema) as writer:
-        for batch in table.cast(schema).combine_chunks().to_batches():
-            writer.write_batch(batch)
-    content = sink.getvalue()
+    content = columns.ipc_bytes(table.cast(schema).combine_chunks())
     file = ManifestFile(digest(content), crc32_of(content), len(content), table.num_rows)
     storage.create(file.path, content)
     return file
@@ -404,9 +390,9 @@ def _read(storage: Storage, file: ManifestFile) -> tuple[Any, dict[int, bytes | 
 def _as_list(column: Any, names: list[str]) -> list[Any]:
     if pa.types.is_dictionary(column.type):
         array = column.combine_chunks()
-        return [names[code] if code >= 0 else None for code in codes_of(array).tolist()]
+        return [names[code] if code >= 0 else None for code in columns.codes_of(array).tolist()]
     if pa.types.is_fixed_size_binary(column.type):
-        content = fixed_bytes(column.combine_chunks(), column.type.byte_width).tobytes()
+        content = columns.fixed_bytes(column.combine_chunks(), column.type.byte_width).tobytes()
         return [content[at : at + column.type.byte_width] for at in range(0, len(content), column.type.byte_width)]
     if not column.null_count and (pa.types.is_integer(column.type) or pa.types.is_large_string(column.type)):
         values: list[Any] = column.to_numpy().tolist()  # with NULL among them it would give fractions
@@ -418,7 +404,7 @@ def _as_list(column: Any, names: list[str]) -> list[Any]:
 def _fixed_width(chunk: Any) -> Any:
     """A chunk's values as NumPy sees them, not copied; NULL is not told from others."""
     if pa.types.is_fixed_size_binary(chunk.type):
-        return fixed_bytes(chunk, chunk.type.byte_width)
+        return columns.fixed_bytes(chunk, chunk.type.byte_width)
     return (chunk.indices if pa.types.is_dictionary(chunk.type) else chunk).to_numpy()
 
 

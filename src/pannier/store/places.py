@@ -7,14 +7,13 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from pannier.columns import Digests, Rows, digest_list, tuples
+from pannier.columns import Rows, digest_list, tuples
 from pannier.errors import DamageError, NotFoundError, StoreError
-from pannier.hashing import Hashes, crc32_of
+from pannier.hashing import crc32_of
 from pannier.storage.layout import segment_file, shard_file
 from pannier.storage.protocol import Storage
 from pannier.store.index import PictureIndex
 from pannier.store.manifest import Manifest
-from pannier.store.shards import column_of
 
 SHOWN_DIGITS = 12
 _AT_ONCE = 512
@@ -86,16 +85,6 @@ def pictures_of(manifest: Manifest, index: PictureIndex, storage: Storage, rows:
                     raise damage(place, key, str(error)) from error
     finally:
         reader.close()
-
-
-def perceptual_hashes(storage: Storage, index: PictureIndex, sha256: Digests) -> Hashes:
-    """The perceptual hashes of stored pictures by their SHA-256, (n, 32) uint8; 0 for one that is not here."""
-    places = index.find(sha256)
-    hashes = np.zeros(len(sha256), np.uint64)
-    for number in np.unique(places.segment[places.segment >= 0]).tolist():
-        here = places.segment == number
-        hashes[here] = column_of(storage, places.shards[number], "perceptual_hash")[places.row[here]]
-    return hashes
 
 
 class PictureReader:

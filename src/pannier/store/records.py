@@ -9,12 +9,12 @@ import numpy as np
 import pyarrow as pa
 
 from pannier.columns import Rows, numbers_of
-from pannier.errors import NotFoundError, UsageError, did_you_mean
 from pannier.images.decode import Pixels
 from pannier.images.placement import Box
 from pannier.images.treatment import Treatment
 from pannier.sources.rules import holds
 from pannier.storage.protocol import Storage
+from pannier.store.boxes import boxes_of, check_boxes
 from pannier.store.index import PictureIndex
 from pannier.store.manifest import COLUMNS, Manifest
 from pannier.store.places import pictures_of
@@ -77,17 +77,9 @@ class Record:
 
         Raises NotFoundError, UsageError for a column that is not there, or holds no numbers.
         """
-        if treatment.box is None:
-            return None
-        for name in treatment.box:
-            if name not in self.side:
-                raise NotFoundError(
-                    f"box: there is no side column {name!r}{did_you_mean(name, self.side) or '; there are none'}"
-                )
-            if not isinstance(self.side[name], (int, float, type(None))):
-                raise UsageError(f"box: the side column {name!r} holds {self.side[name]!r}, not numbers")
-        top, left, height, width = (self.side[name] for name in treatment.box)
-        return None if None in (top, left, height, width) else (top, left, height, width)
+        manifest = Manifest(self._row, None, {})
+        check_boxes(manifest, treatment)
+        return boxes_of(manifest, np.zeros(1, np.int64), treatment)[0] if treatment.box is not None else None
 
 
 def records_table(manifest: Manifest, classes: list[str] | None = None) -> Any:

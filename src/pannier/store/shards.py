@@ -77,30 +77,17 @@ class ShardWriter:
 
     def _write_block(self) -> None:
         block, self._block, self._block_bytes = self._block, [], 0
-        columns: list[Any] = [
-            [p.key for p in block],
-            _joined([p.data for p in block]),
-            [p.sha256 for p in block],
-            [p.crc32 for p in block],
-            *zip(*(p.facts for p in block), strict=True),
-            [p.perceptual_hash for p in block],
-        ]
-        self._write(columns)
+        keys, digests, crcs = ([getattr(p, name) for p in block] for name in ("key", "sha256", "crc32"))
+        facts, hashes = zip(*(p.facts for p in block), strict=True), [p.perceptual_hash for p in block]
+        self._write([keys, _joined([p.data for p in block]), digests, crcs, *facts, hashes])
 
     def add_equal(self, sha256: list[bytes], crc32: list[int], facts: Facts, pictures: np.ndarray[Any, Any]) -> None:
         """A block of pictures of equal facts and length, out of one array (n, ...) of their bytes, which is not copied."""
         count, size = len(pictures), pictures[0].nbytes
         edges = np.arange(count + 1, dtype=np.int64) * size
         buffers = [None, pa.py_buffer(edges), pa.py_buffer(pictures)]
-        columns = [
-            [""] * count,
-            pa.LargeBinaryArray.from_buffers(pa.large_binary(), count, buffers),
-            sha256,
-            crc32,
-            *([value] * count for value in facts),
-            [0] * count,
-        ]
-        self._write(columns)
+        held = pa.LargeBinaryArray.from_buffers(pa.large_binary(), count, buffers)
+        self._write([[""] * count, held, sha256, crc32, *([value] * count for value in facts), [0] * count])
         self.byte_count += count * size
 
     def _write(self, columns: list[Any]) -> None:

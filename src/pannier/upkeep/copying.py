@@ -6,21 +6,19 @@ import hashlib
 from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
-
 from pannier.choices import Progress
 from pannier.columns import Digests
 from pannier.errors import ConflictError, DamageError
-from pannier.storage.layout import attached_file, shard_file, snapshot_file, stem
+from pannier.storage.layout import attached_file, snapshot_file, stem
 from pannier.storage.opening import pieces_of
 from pannier.store.documents import Document, canonical, sealed, unsealed
 from pannier.store.facts import author, now
-from pannier.store.index import read_segment, restore_segments
+from pannier.store.index import restore_segments
 from pannier.store.leases import WRITER, holding, reading
 from pannier.store.names import FIRST_TRACK, Entry, checked_name
 from pannier.store.state import OpenedStore, State
 from pannier.upkeep.referenced import referenced
-from pannier.upkeep.repacking import pictures_in, write_shards
+from pannier.upkeep.repacking import found_pictures, pictures_in, write_shards
 from pannier.versions import annotating
 from pannier.versions.history import is_ancestor
 
@@ -101,17 +99,11 @@ def _copy_pictures(
             progress(done, total)
 
     store.index.refresh()
-    places = store.index.find(missing)
-    lost = np.flatnonzero(places.segment < 0)
-    if len(lost):
-        raise DamageError(
-            f"{len(lost)} of the pictures are in no shard of {store.storage.address}: run pannier verify there"
-        )
-    for number in np.unique(places.segment).tolist():
-        name = places.shards[number]
-        wanted = np.zeros(len(read_segment(store.storage, name).row), bool)
-        wanted[places.row[places.segment == number]] = True
-        written, _ = write_shards(other.storage, pictures_in(store.storage, shard_file(name), wanted), step)
+    lost = int((store.index.find(missing).segment < 0).sum())
+    if lost:
+        raise DamageError(f"{lost} of the pictures are in no shard of {store.storage.address}: run pannier verify there")
+    for file, wanted in found_pictures(store, missing):
+        written, _ = write_shards(other.storage, pictures_in(store.storage, file, wanted), step)
         copied.byte_count += written
     other.index.refresh()
 

@@ -16,8 +16,9 @@ from pannier.errors import DamageError
 from pannier.images.facts import Facts
 from pannier.storage.layout import segment_file, shard_file
 from pannier.storage.protocol import Storage
-from pannier.store.index import publish_segment
+from pannier.store.index import publish_segment, read_segment
 from pannier.store.shards import DEFAULT_SHARD_BYTES, Located, Picture, ShardWriter, locate, shard_names
+from pannier.store.state import OpenedStore
 from pannier.upkeep.referenced import distinct, is_in
 
 
@@ -94,6 +95,16 @@ def pictures_in(storage: Storage, file: str, wanted: Flags) -> Iterator[Picture]
         if len(rows):
             for row in block.take(pa.array(rows)).to_pylist():
                 yield _picture(row, file)
+
+
+def found_pictures(store: OpenedStore, sha256: Digests) -> Iterator[tuple[str, Flags]]:
+    """The shards in which some pictures lie, with the rows in which they do."""
+    places = store.index.find(sha256)
+    for number in np.unique(places.segment[places.segment >= 0]).tolist():
+        name = places.shards[number]
+        wanted = np.zeros(len(read_segment(store.storage, name).row), bool)
+        wanted[places.row[places.segment == number]] = True
+        yield shard_file(name), wanted
 
 
 def _picture(row: dict[str, Any], file: str) -> Picture:

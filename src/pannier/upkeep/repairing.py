@@ -9,31 +9,17 @@ import pyarrow as pa
 
 from pannier.columns import Digests, digests_of
 from pannier.errors import DamageError, NotFoundError, PannierError
-from pannier.storage.layout import (
-    DAMAGED,
-    FILES,
-    INDEX,
-    LEFT_OUT,
-    MANIFESTS,
-    RENDERED,
-    SEEN,
-    SHARDS,
-    SNAPSHOTS,
-    folder_of,
-    segment_file,
-    shard_file,
-    stem,
-)
+from pannier.storage import layout
 from pannier.storage.opening import pieces_of
 from pannier.storage.protocol import Storage
 from pannier.store.canvases import Rendering
 from pannier.store.documents import digest, unsealed
-from pannier.store.index import read_segment, restore_segments
+from pannier.store.index import restore_segments
 from pannier.store.shards import Picture, locate, located_in, shard_names
 from pannier.store.state import OpenedStore
 from pannier.upkeep.findings import Finding
 from pannier.upkeep.referenced import distinct, is_in
-from pannier.upkeep.repacking import pictures_in, write_shards
+from pannier.upkeep.repacking import found_pictures, pictures_in, write_shards
 
 
 def repair(store: OpenedStore, findings: Iterable[Finding], copy: OpenedStore | None) -> None:
@@ -48,15 +34,15 @@ def repair(store: OpenedStore, findings: Iterable[Finding], copy: OpenedStore | 
     for finding in findings:
         if not finding.is_damage:
             continue
-        folder = folder_of(finding.file)
-        if folder in (SEEN, INDEX):
+        folder = layout.folder_of(finding.file)
+        if folder in (layout.SEEN, layout.INDEX):
             _set_aside(storage, finding.file)
-        elif folder == RENDERED:
+        elif folder == layout.RENDERED:
             Rendering(storage, finding.file.split("/")[1]).remove(finding.file)
-        elif folder == SHARDS:
+        elif folder == layout.SHARDS:
             pictures_missing = True
-            if finding.file != SHARDS and storage.exists(finding.file):
-                damaged_shards.add(stem(finding.file))
+            if finding.file != layout.SHARDS and storage.exists(finding.file):
+                damaged_shards.add(layout.stem(finding.file))
         elif copy is not None:
             _bring_back(storage, copy.storage, finding.file)
     if copy is not None and (pictures_missing or damaged_shards):
@@ -69,11 +55,11 @@ def _set_aside(storage: Storage, file: str) -> None:
     """Moves a damaged file out of the way, into `damaged/`, under a name that tells where it was."""
     if not storage.exists(file):
         return
-    number, target = 1, f"{DAMAGED}/{file.replace('/', '-')}"
+    number, target = 1, f"{layout.DAMAGED}/{file.replace('/', '-')}"
     while storage.exists(target):
         number += 1
-        target = f"{DAMAGED}/{file.replace('/', '-')}.{number}"
-    with storage.draft(DAMAGED) as draft:
+        target = f"{layout.DAMAGED}/{file.replace('/', '-')}.{number}"
+    with storage.draft(layout.DAMAGED) as draft:
         for piece in pieces_of(storage, file):
             draft.sink.write(piece)
         draft.publish(target)
@@ -93,8 +79,8 @@ def _bring_back(storage: Storage, copy: Storage, file: str) -> None:
 
 def _check(file: str, content: bytes) -> None:
     """Raises DamageError where a file's content is not what its name or its seal says."""
-    if folder_of(file) in (SNAPSHOTS, MANIFESTS, LEFT_OUT, FILES):
-        if digest(content) != stem(file):
+    if layout.folder_of(file) in (layout.SNAPSHOTS, layout.MANIFESTS, layout.LEFT_OUT, layout.FILES):
+        if digest(content) != layout.stem(file):
             raise DamageError(f"{file} is damaged in the copy too", file=file)
     else:
         unsealed(content, file)
@@ -105,16 +91,16 @@ def _bring_pictures(store: OpenedStore, copy: OpenedStore, damaged: set[str]) ->
     since a new shard may bear the very name of one."""
     storage = store.storage
     for name in sorted(damaged):
-        _set_aside(storage, segment_file(name))
-        _set_aside(storage, shard_file(name))
-    for file in storage.list(INDEX):
-        if not storage.exists(shard_file(stem(file))):
-            _set_aside(storage, f"{INDEX}/{file}")
+        _set_aside(storage, layout.segment_file(name))
+        _set_aside(storage, layout.shard_file(name))
+    for file in storage.list(layout.INDEX):
+        if not storage.exists(layout.shard_file(layout.stem(file))):
+            _set_aside(storage, f"{layout.INDEX}/{file}")
     missing = _needed(store)
-    for name in storage.list(DAMAGED):
-        if name.startswith(f"{SHARDS}-"):
+    for name in storage.list(layout.DAMAGED):
+        if name.startswith(f"{layout.SHARDS}-"):
             missing = missing[~is_in(missing, _digests_in(storage))]
-            write_shards(storage, _whole_pictures(storage, f"{DAMAGED}/{name}", missing), lambda: None)
+            write_shards(storage, _whole_pictures(storage, f"{layout.DAMAGED}/{name}", missing), lambda: None)
     missing = missing[~is_in(missing, _digests_in(storage))]
     write_shards(storage, _from_copy(copy, missing), lambda: None)
 
@@ -154,12 +140,8 @@ def _whole_pictures(storage: Storage, file: str, missing: Digests) -> Iterator[P
 
 def _from_copy(copy: OpenedStore, missing: Digests) -> Iterator[Picture]:
     copy.index.refresh()
-    places = copy.index.find(missing)
-    for number in np.unique(places.segment[places.segment >= 0]).tolist():
-        name = places.shards[number]
-        wanted = np.zeros(len(read_segment(copy.storage, name).row), bool)
-        wanted[places.row[places.segment == number]] = True
+    for file, wanted in found_pictures(copy, missing):
         try:
-            yield from pictures_in(copy.storage, shard_file(name), wanted)
+            yield from pictures_in(copy.storage, file, wanted)
         except (PannierError, pa.ArrowException):
             continue

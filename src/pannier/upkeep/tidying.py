@@ -9,16 +9,7 @@ from typing import Any
 from pannier.choices import Progress
 from pannier.columns import Digests
 from pannier.errors import ConflictError, DamageError, NotFoundError
-from pannier.storage.layout import (
-    ANNOTATIONS,
-    FILES,
-    LEFT_OUT,
-    LOOSE,
-    MANIFESTS,
-    segment_file,
-    shard_file,
-    snapshot_file,
-)
+from pannier.storage import layout
 from pannier.storage.protocol import Storage
 from pannier.store.index import restore_segments
 from pannier.store.leases import READER, TIDIER, VERIFIER, WRITER, Held, kept_up, leases, others
@@ -33,7 +24,7 @@ DEFAULT_AGE = "14d"
 MOSTLY_DEAD = 0.5
 # a younger draft may be a lease in the making, which nothing else protects
 DRAFT_SECONDS = 600
-_IMMUTABLE = {MANIFESTS: "manifest", LEFT_OUT: "list", FILES: "attachment"}
+_IMMUTABLE = {layout.MANIFESTS: "manifest", layout.LEFT_OUT: "list", layout.FILES: "attachment"}
 
 
 @dataclass(frozen=True)
@@ -130,7 +121,7 @@ class _Tidying:
                 self._storage.remove(going.file)
             if progress:
                 progress(done, len(result.going))
-        for folder in (ANNOTATIONS, LOOSE):
+        for folder in (layout.ANNOTATIONS, layout.LOOSE):
             self._storage.prune(folder)
         result.is_done = True
         return result
@@ -152,9 +143,9 @@ class _Tidying:
         for snapshot_id in self._store.snapshot_ids():
             if snapshot_id not in kept.documents:
                 reason = "no track, tag or reader leads to it"
-                self._result.add(self._storage, snapshot_file(snapshot_id), "snapshot", reason)
+                self._result.add(self._storage, layout.snapshot_file(snapshot_id), "snapshot", reason)
         snapshot_ids = set(self._store.snapshot_ids()) & kept.documents.keys()
-        for snapshot_id in self._storage.list(ANNOTATIONS):
+        for snapshot_id in self._storage.list(layout.ANNOTATIONS):
             if snapshot_id not in snapshot_ids:
                 for number in annotation_numbers(self._storage, snapshot_id):
                     file = annotation_file(snapshot_id, number)
@@ -178,7 +169,7 @@ class _Tidying:
         self._result.doubles = self._doubled
         self._live: dict[str, Any] = {}
         for name, shard in live.items():
-            file = shard_file(name)
+            file = layout.shard_file(name)
             if shard.live.all() or not self._is_old(file):
                 continue
             dead_bytes, all_bytes = int(shard.length[~shard.live].sum()), max(1, int(shard.length.sum()))
@@ -191,11 +182,10 @@ class _Tidying:
                 self._result.repacked.append(name)
                 self._result.moved_bytes += all_bytes - dead_bytes
                 self._live[name] = shard.live
-            reason = (
-                "most of its pictures are in no snapshot" if shard.live.any() else "none of its pictures is in a snapshot"
-            )
+            share = "most of its pictures are in no" if shard.live.any() else "none of its pictures is in a"
+            reason = f"{share} snapshot"
             # the index goes first: a shard without one is whole, an index without its shard would look like damage
-            self._result.add(self._storage, segment_file(name), "index", "its shard goes")
+            self._result.add(self._storage, layout.segment_file(name), "index", "its shard goes")
             self._result.add(self._storage, file, "shard", reason)
 
     def _expired_leases(self) -> None:
@@ -210,9 +200,9 @@ class _Tidying:
         for file in self._storage.drafts():
             if self._is_old(file, DRAFT_SECONDS):
                 self._result.add(self._storage, file, "draft", "left by a writer that was ended")
-        for folder in self._storage.list(LOOSE):
-            for name in self._storage.list(f"{LOOSE}/{folder}"):
-                file = f"{LOOSE}/{folder}/{name}"
+        for folder in self._storage.list(layout.LOOSE):
+            for name in self._storage.list(f"{layout.LOOSE}/{folder}"):
+                file = f"{layout.LOOSE}/{folder}/{name}"
                 with contextlib.suppress(NotFoundError):
                     if not self._storage.is_linked(file):
                         self._result.add(self._storage, file, "copy", "no exported file is linked to it")

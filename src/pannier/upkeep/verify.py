@@ -14,25 +14,7 @@ from pannier.dealing.shares import read_part
 from pannier.errors import ConflictError, DamageError, NotFoundError, StoreError
 from pannier.hashing import checked_seed
 from pannier.packing.seen import segment_table
-from pannier.storage.layout import (
-    ANNOTATIONS,
-    ARROW,
-    DAMAGED,
-    FILES,
-    FOLDERS,
-    FORMAT_FILE,
-    INDEX,
-    LEFT_OUT,
-    MANIFESTS,
-    SEEN,
-    SHARDS,
-    TRACKS,
-    attached_file,
-    left_out_file,
-    segment_file,
-    snapshot_file,
-    stem,
-)
+from pannier.storage import layout
 from pannier.storage.opening import pieces_of
 from pannier.store.canvases import verify_renderings
 from pannier.store.documents import Document, digest
@@ -129,19 +111,19 @@ class _Verification:
         yield from self._lost(content.missing)
         yield from self._lists_and_files()
         yield from self._seen()
-        for damage in verify_renderings(self._storage, quick=self._quick):
+        for file, problem in verify_renderings(self._storage, quick=self._quick):
             advice = "it is derived: `repair` deletes it, and pannier render makes it again"
-            yield Finding(damage.file, damage.problem, "nothing: feeds decode those pictures instead", advice)
+            yield Finding(file, problem, "nothing: feeds decode those pictures instead", advice)
 
     def _with_needed_indexes(self, about_shards: list[Finding]) -> Iterator[Finding]:
         """A missing index is damage where its shard is in use: look-ups are slow without. A fresh shard may lack one."""
         for finding in about_shards:
-            is_index = finding.file.startswith(INDEX) and not finding.is_damage
+            is_index = finding.file.startswith(layout.INDEX) and not finding.is_damage
             yield Finding(**{**vars(finding), "is_damage": self._is_used(finding.file)}) if is_index else finding
 
     def _is_used(self, file: str) -> bool:
         """Whether a snapshot shows a picture that lies in the shard whose index is missing, and in no other."""
-        shard = stem(file)
+        shard = layout.stem(file)
         try:
             used = referenced(self._storage, self._documents).pictures
             here = locate(self._storage, shard).sha256
@@ -154,18 +136,18 @@ class _Verification:
     def _indexed(self) -> list[str]:
         """The shards that have an index."""
         names = shard_names(self._storage)
-        return [name for name in names if self._storage.exists(segment_file(name))]
+        return [name for name in names if self._storage.exists(layout.segment_file(name))]
 
     def _leftovers(self) -> Iterator[Finding]:
         for file in self._storage.drafts():
             advice = "harmless; pannier tidy removes it in time"
             yield Finding(file, "left behind by a writer that was ended", "nothing", advice, False)
         for name in self._storage.list(""):
-            if name not in FOLDERS and name != FORMAT_FILE:
+            if name not in layout.FOLDERS and name != layout.FORMAT_FILE:
                 yield Finding(name, "not a part of the store", "nothing", "move it elsewhere", False)
-        for name in self._storage.list(DAMAGED):
+        for name in self._storage.list(layout.DAMAGED):
             advice = "keep or delete it"
-            yield Finding(f"{DAMAGED}/{name}", "set aside when the store was repaired", "nothing", advice, False)
+            yield Finding(f"{layout.DAMAGED}/{name}", "set aside when the store was repaired", "nothing", advice, False)
 
     def _leases(self) -> Iterator[Finding]:
         for lease in leases(self._storage):
@@ -175,7 +157,7 @@ class _Verification:
 
     def _snapshot_documents(self) -> Iterator[Finding]:
         for snapshot_id in self._store.snapshot_ids():
-            file = snapshot_file(snapshot_id)
+            file = layout.snapshot_file(snapshot_id)
             try:
                 document = read_document(self._storage, snapshot_id)
                 check_fields(document, snapshot_id)
@@ -199,7 +181,7 @@ class _Verification:
                     yield Finding(file, str(error), f"what {name} means", FROM_COPY)
                     last = None
                     continue
-                if names.kind == TRACKS and last and entry.snapshot and not self._descends(entry.snapshot, last):
+                if names.kind == layout.TRACKS and last and entry.snapshot and not self._descends(entry.snapshot, last):
                     problem = f"it does not go on from entry {number - 1}: history was rewritten"
                     yield Finding(file, problem, f"the history of {name}", FROM_COPY)
                 last = entry.snapshot
@@ -221,7 +203,7 @@ class _Verification:
     def _missing_snapshots(self, named: set[str]) -> Iterator[Finding]:
         parents = {parent for document in self._documents.values() for parent in document["parents"]}
         for snapshot_id in sorted((named | parents) - set(self._store.snapshot_ids())):
-            file = snapshot_file(snapshot_id)
+            file = layout.snapshot_file(snapshot_id)
             what = "a track or tag names it" if snapshot_id in named else "a later snapshot descends from it"
             yield Finding(file, "it is missing", what, FROM_COPY)
 
@@ -230,12 +212,11 @@ class _Verification:
         known = {sha256 for _, _, sha256 in self._pictures.damaged}
         lost = sorted(key for key, sha256 in missing.items() if sha256 not in known)
         if lost:
-            shown = ", ".join(lost[:_SHOWN_KEYS]) + (
-                f" and {len(lost) - _SHOWN_KEYS} more" if len(lost) > _SHOWN_KEYS else ""
-            )
+            more = f" and {len(lost) - _SHOWN_KEYS} more" if len(lost) > _SHOWN_KEYS else ""
+            shown = ", ".join(lost[:_SHOWN_KEYS]) + more
             advice = "bring them from a copy with `repair_from` COPY, or pack those pictures again"
             problem = f"{len(lost)} pictures are in no shard, or not as long as they should be: {shown}"
-            yield Finding(SHARDS, problem, f"{len(lost)} records", advice, keys=tuple(lost))
+            yield Finding(layout.SHARDS, problem, f"{len(lost)} records", advice, keys=tuple(lost))
 
     def _lists_and_files(self) -> Iterator[Finding]:
         """Lists, attached files and annotations; manifests, lists and files that nothing names."""
@@ -250,19 +231,19 @@ class _Verification:
             try:
                 read_left_out(self._storage, name)
             except StoreError as error:
-                where = getattr(error, "file", None) or left_out_file(name)
+                where = getattr(error, "file", None) or layout.left_out_file(name)
                 yield Finding(where, str(error), "the list of what was left out", FROM_COPY)
         yield from self._annotations(files)
-        yield from self._unnamed(MANIFESTS, manifests)
-        yield from self._unnamed(LEFT_OUT, lists)
+        yield from self._unnamed(layout.MANIFESTS, manifests)
+        yield from self._unnamed(layout.LEFT_OUT, lists)
         yield from self._files(files)
 
     def _annotations(self, files: dict[str, str]) -> Iterator[Finding]:
         """Annotations are whole and of snapshots that are there; the files that they attach go into `files`."""
-        for snapshot_id in self._storage.list(ANNOTATIONS):
+        for snapshot_id in self._storage.list(layout.ANNOTATIONS):
             numbers = annotation_numbers(self._storage, snapshot_id)
-            if not self._storage.exists(snapshot_file(snapshot_id)):
-                file = f"{ANNOTATIONS}/{snapshot_id}"
+            if not self._storage.exists(layout.snapshot_file(snapshot_id)):
+                file = f"{layout.ANNOTATIONS}/{snapshot_id}"
                 yield Finding(file, "its snapshot is not here", "nothing", "harmless: the snapshot was removed", False)
             for number in sorted(set(range(1, numbers[-1] + 1 if numbers else 1)) - set(numbers)):
                 file = annotation_file(snapshot_id, number)
@@ -271,20 +252,17 @@ class _Verification:
                 file = annotation_file(snapshot_id, number)
                 try:
                     annotation = read_annotation(self._storage, snapshot_id, number)
-                    files |= {
-                        attachment.sha256: f"{attachment.name} of snapshot {snapshot_id[:12]}"
-                        for attachment in annotation.attachments
-                    }
+                    files |= {a.sha256: f"{a.name} of snapshot {snapshot_id[:12]}" for a in annotation.attachments}
                 except StoreError as error:
                     yield Finding(file, str(error), f"what was added to snapshot {snapshot_id[:12]}", FROM_COPY)
 
     def _files(self, files: dict[str, str]) -> Iterator[Finding]:
         """Attached files hash to their names."""
-        attached = self._storage.list(FILES)
+        attached = self._storage.list(layout.FILES)
         for name in sorted(set(files) - set(attached)):
-            yield Finding(f"{FILES}/{name}", "it is missing", f"attachment {files[name]}", FROM_COPY)
+            yield Finding(f"{layout.FILES}/{name}", "it is missing", f"attachment {files[name]}", FROM_COPY)
         for name in attached:
-            path = attached_file(name)
+            path = layout.attached_file(name)
             if not self._quick and self._sha256(path) != name:
                 harms = f"attachment {files[name]}" if name in files else "nothing"
                 yield Finding(path, "it is damaged", harms, FROM_COPY)
@@ -300,18 +278,18 @@ class _Verification:
 
     def _unnamed(self, folder: str, named: set[str]) -> Iterator[Finding]:
         for name in self._storage.list(folder):
-            if stem(name) in named:
+            if layout.stem(name) in named:
                 continue
-            if digest(self._storage.read(f"{folder}/{name}")) == stem(name):
+            if digest(self._storage.read(f"{folder}/{name}")) == layout.stem(name):
                 yield Finding(f"{folder}/{name}", "no snapshot names it", "nothing", "harmless: a writer was ended", False)
             else:
                 yield Finding(f"{folder}/{name}", "it is damaged, and no snapshot names it", "nothing", "delete it")
 
     def _seen(self) -> Iterator[Finding]:
-        for name in self._storage.list(SEEN):
-            file = f"{SEEN}/{name}"
+        for name in self._storage.list(layout.SEEN):
+            file = f"{layout.SEEN}/{name}"
             try:
-                if name.endswith(ARROW):
+                if name.endswith(layout.ARROW):
                     segment_table(self._storage, name)
             except NotFoundError:
                 continue  # merged into another in this moment

@@ -102,7 +102,7 @@ class ContentCheck:
 
     def _look_for_pictures(self, manifest: Manifest, rows: Any) -> None:
         lengths = manifest.column("byte_count")
-        digests = digests_of(manifest.take(rows, ["sha256"]).column(0)) if len(rows) else np.empty((0, 32), np.uint8)
+        digests = manifest.pictures(rows) if len(rows) else np.empty((0, 32), np.uint8)
         self._note_missing(digests, lengths[rows], manifest.take(rows, ["key"]), np.ones(len(rows), bool))
 
     def _note_missing(self, digests: Digests, lengths: Any, table: Any, asked: Any) -> None:

@@ -35,6 +35,9 @@ class Attachment:
     byte_count: int
     _storage: Storage = field(repr=False, compare=False)
 
+    def to_document(self) -> Document:
+        return {"name": self.name, "sha256": self.sha256, "byte_count": self.byte_count}
+
     @property
     def file(self) -> str:
         """Where it lies in the store."""
@@ -99,14 +102,9 @@ def read_annotation(storage: Storage, snapshot_id: str, number: int) -> Annotati
     try:
         if (document["snapshot"], document["number"]) != (snapshot_id, number):
             raise DamageError(f"{file} is damaged: it belongs elsewhere", file=file)
-        return Annotation(
-            number,
-            document["time"],
-            document["author"],
-            document["facts"],
-            attachments_of(storage, document["attachments"]),
-            document.get("detached", ()),
-        )
+        attached = attachments_of(storage, document["attachments"])
+        told = {name: document[name] for name in ("time", "author", "facts")}
+        return Annotation(number, **told, attachments=attached, detached=document.get("detached", ()))
     except (KeyError, TypeError):
         raise DamageError(f"{file} is damaged: a field is missing", file=file) from None
 
@@ -178,16 +176,8 @@ def _annotate(
     for _ in range(MOST_TRIES):
         numbers = annotation_numbers(storage, snapshot_id)
         entry = Annotation(numbers[-1] + 1 if numbers else 1, now(), author(), said, attached, tuple(detach))
-        document: Document = {
-            "kind": "annotation",
-            "snapshot": snapshot_id,
-            "number": entry.number,
-            "time": entry.time,
-            "author": entry.author,
-            "facts": said,
-            "attachments": [{"name": each.name, "sha256": each.sha256, "byte_count": each.byte_count} for each in attached],
-            "detached": list(detach),
-        }
+        document: Document = {"kind": "annotation", "snapshot": snapshot_id, **vars(entry), "detached": list(detach)}
+        document["attachments"] = [each.to_document() for each in attached]
         if storage.create(annotation_file(snapshot_id, entry.number), sealed(document)):
             return entry
     raise ConflictError(f"snapshot {snapshot_id[:12]} was annotated by others {MOST_TRIES} times in the meantime: try again")

@@ -15,7 +15,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from pannier.columns import Rows, digests_of, order_by_hash, to_digests
+from pannier.columns import Rows, order_by_hash, to_digests
 from pannier.errors import PictureError, UsageError
 from pannier.hashing import text_hash
 from pannier.images.facts import MAX_PIXELS
@@ -29,7 +29,6 @@ from pannier.sources.rules import Rules
 from pannier.sources.several import choose
 from pannier.storage.opening import open_storage, parted_address
 from pannier.store.manifest import SCHEMA, Manifest
-from pannier.store.places import perceptual_hashes
 from pannier.store.state import State, is_store, open_store
 from pannier.versions.differing import Difference, differences
 from pannier.versions.docket import ENDING, Docket
@@ -60,8 +59,7 @@ class Side:
     def hashes(self, rows: Rows) -> list[int]:
         """Perceptual hashes of some pictures; 0 for one that cannot be read, or is all one color."""
         if self.snapshot is not None:
-            digests = digests_of(self.manifest.take(rows, ["sha256"]).column(0))
-            known: list[int] = perceptual_hashes(self.snapshot.storage, self.snapshot.index, digests).tolist()
+            known: list[int] = self.snapshot.index.likeness(self.manifest.pictures(rows)).tolist()
             return known
         assert self.source is not None
         with Checker(self.source, Checking(usable_cores(), MAX_PIXELS)) as checker:
@@ -121,17 +119,9 @@ class Comparison:
     @cached_property
     def counts(self) -> dict[str, int]:
         """Records by what became of them; one that was changed and relabelled counts in both."""
-        counts = dict(self.difference.counts)
-        number = len(self.reencoded)
-        return {
-            "added": counts["added"],
-            "removed": counts["removed"],
-            "reencoded": number,
-            "changed": counts["changed"] - number,
-            "relabelled": counts["relabelled"],
-            "moved": counts["moved"],
-            "described": counts["described"],
-        }
+        counts, number = self.difference.counts, len(self.reencoded)
+        first = {"added": counts["added"], "removed": counts["removed"], "reencoded": number}
+        return {**first, **counts, "changed": counts["changed"] - number}
 
     @property
     def class_numbers(self) -> list[tuple[str, int | None, int | None]]:
@@ -192,16 +182,9 @@ class Comparison:
             side = self.before if row["change"] == "removed" else self.after
             row_there = side.manifest.find(row["key"], text_hash(row["key"]))
             assert row_there is not None
-            yield Compared(
-                row["key"],
-                row["change"],
-                row["label"] if side is self.after else row["label_before"],
-                row["split"] if side is self.after else row["split_before"],
-                row["label_before"],
-                row["split_before"],
-                side,
-                row_there,
-            )
+            before = (row["label_before"], row["split_before"])
+            names = (row["label"], row["split"]) if side is self.after else before
+            yield Compared(row["key"], row["change"], *names, *before, side, row_there)
 
 
 def compare(before: str | Path | State, after: str | Path | State, *, store: str | Path | None = None) -> Comparison:

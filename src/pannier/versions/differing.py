@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from pannier.array_types import Flags
-from pannier.columns import NameColumn, Rows, differs, digests_of
+from pannier.columns import NameColumn, Rows, differs
 from pannier.kinds import ChangeKind
 from pannier.store.content import BUCKET_SHIFT, BUCKETS
 from pannier.store.manifest import Manifest, names_there, rows_there
@@ -73,10 +73,8 @@ class Difference:
     def table(self) -> Any:
         """Every record that differs, in order of keys: key, change, and label, split and sha256 before and after."""
         none_before, none_after = np.full(len(self.added), -1), np.full(len(self.gone), -1)
-        before, after = (
-            np.concatenate([none_before, self.there, self.gone]),
-            np.concatenate([self.added, self.rows, none_after]),
-        )
+        before = np.concatenate([none_before, self.there, self.gone])
+        after = np.concatenate([self.added, self.rows, none_after])
         kinds = ["added"] * len(self.added) + self.kinds + ["removed"] * len(self.gone)
         columns: dict[str, Any] = {"key": _either(self, before, after), "change": pa.array(kinds, pa.string())}
         for name in ("label", "split"):
@@ -99,10 +97,7 @@ def differences(
     old_rows = rows_there(before, after.take(rows_after, ["hash", "key"]))
     is_there = old_rows >= 0
     rows, old_rows = rows_after[is_there], old_rows[is_there]
-    digests = [
-        digests_of(manifest.take(which, ["sha256"]).column(0)) for manifest, which in ((before, old_rows), (after, rows))
-    ]
-    is_other = (digests[0] != digests[1]).any(axis=1)
+    is_other = (before.pictures(old_rows) != after.pictures(rows)).any(axis=1)
     none: Flags = np.zeros(len(rows), bool)
     relabelled, moved = (
         differs(names_there(before, old_rows, name), names_there(after, rows, name)) if asked else none
@@ -110,17 +105,9 @@ def differences(
     )
     described = _side_differs(before, old_rows, after, rows) if side else none
     kept = is_other | relabelled | moved | described
-    return Difference(
-        before,
-        after,
-        rows_after[~is_there],
-        np.setdiff1d(rows_before, old_rows, assume_unique=True),
-        rows[kept],
-        old_rows[kept],
-        is_other[kept],
-        relabelled[kept],
-        moved[kept],
-    )
+    gone = np.setdiff1d(rows_before, old_rows, assume_unique=True)
+    flags = (is_other[kept], relabelled[kept], moved[kept])
+    return Difference(before, after, rows_after[~is_there], gone, rows[kept], old_rows[kept], *flags)
 
 
 def _other_buckets(before: Manifest, after: Manifest) -> Rows:

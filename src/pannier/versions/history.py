@@ -102,18 +102,14 @@ def _step(
 ) -> HistoryStep:
     added = read_annotations(store.storage, snapshot_id) if snapshot_id in annotated else []
     frozen = attachments_of(store.storage, document["attachments"])
-    return HistoryStep(
-        snapshot_id,
-        document["time"],
-        document["author"],
-        document["note"],
-        document["records"],
-        document["changes"],
-        document["counts"],
-        names.get(snapshot_id, []),
-        all_facts(document["facts"], added),
-        [attachment.name for attachment in all_attachments(frozen, added)],
-    )
+    told = {name: document[name] for name in ("time", "author", "note", "records", "changes", "counts")}
+    files = [attachment.name for attachment in all_attachments(frozen, added)]
+    own: dict[str, Any] = {
+        "names": names.get(snapshot_id, []),
+        "facts": all_facts(document["facts"], added),
+        "attachments": files,
+    }
+    return HistoryStep(id=snapshot_id, **told, **own)
 
 
 def record_history(store: OpenedStore, key: str, name: str = "main") -> list[RecordStep]:

@@ -465,31 +465,13 @@ def _compiled(lobed):
             rows = min(STRIP, tall_part - y)
             tall = (rows + 7) // 8 * 8
             woven = carve(scratch, one, rows, channels * n)
+            at_y, left, size = first_y[y : y + rows], channels * begin, channels * n
             if lobed:
-                weigh_rows_signed(
-                    picture,
-                    channels * begin,
-                    channels * n,
-                    first_y[y : y + rows],
-                    signed_y[y : y + rows],
-                    used_y,
-                    wide_sums,
-                    woven,
-                )
+                weigh_rows_signed(picture, left, size, at_y, signed_y[y : y + rows], used_y, wide_sums, woven)
             else:
-                weigh_rows(
-                    picture,
-                    channels * begin,
-                    channels * n,
-                    first_y[y : y + rows],
-                    weights_y[y : y + rows],
-                    used_y,
-                    sums,
-                    woven,
-                )
-            turned = carve(
-                scratch, two, channels * n, rows
-            )  # a row for each channel of each column: red, green, blue, red ...
+                weigh_rows(picture, left, size, at_y, weights_y[y : y + rows], used_y, sums, woven)
+            # a row for each channel of each column: red, green, blue, red ...
+            turned = carve(scratch, two, size, rows)
             transpose_bytes(woven.view(U64), turned.view(U64), tiles)
             columns = scratch[two : two + channels * n * tall].reshape(n, channels * tall)  # so a column's rows lie in a row
             narrow = scratch[one : one + channels * apart * tall].reshape(apart, channels * tall)

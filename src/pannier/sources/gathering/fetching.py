@@ -16,6 +16,7 @@ from typing import Any
 from urllib.parse import urljoin, urlsplit
 from urllib.robotparser import RobotFileParser
 
+from pannier.errors import UsageError
 from pannier.sources.gathering.arriving import Arriving, Bounds, RefusedError
 from pannier.sources.gathering.journal import Came, Failed
 from pannier.sources.gathering.links import host_of, without_credentials_in
@@ -42,6 +43,10 @@ class Manners:
     timeout_seconds: float = 60.0
     agent: str = "pannier-gather"
     heeds_robots: bool = True
+
+    def __post_init__(self) -> None:
+        if self.connections < 1 or self.tries < 1:
+            raise UsageError("connections and tries must be 1 or more")
 
 
 @dataclass(frozen=True)

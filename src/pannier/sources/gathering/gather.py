@@ -6,6 +6,7 @@ import asyncio
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -60,8 +61,8 @@ class Gathered:
             **{name: getattr(self, name) for name in counts},
             "funnel": [{"where": where, "rows": count} for where, count in self.funnel],
             "failed": [
-                {"link": failed.link, "reason": failed.reason, "http_status": failed.status, "is_final": failed.is_final}
-                for failed in self.failed
+                {"link": each.link, "reason": each.reason, "http_status": each.status, "is_final": each.is_final}
+                for each in self.failed
             ],
         }
 
@@ -101,34 +102,47 @@ def gather(
     timeout: seconds, or "60s", for one picture. max_bytes, max_pixels: larger ones are refused while they arrive.
     longest_side, encode: pictures are recoded as they come. again: also what was refused for good is asked for again.
     robots: heed what hosts say in robots.txt. progress: called with (pictures done, pictures in all, bytes).
-
-    Beside the pictures lies `gathered.csv`: the columns of the rows whose picture came, and where it came from. User names,
-    passwords and the like in links are never written anywhere. Raises UsageError, SourceError.
+    Beside the pictures lies `gathered.csv`: the columns of the rows whose picture came, and where it came from. Passwords
+    and the like in links are never written anywhere. Raises UsageError, SourceError.
     """
     bounds = Bounds(read_bytes(max_bytes), max_pixels, read_recoding(longest_side, encode))
     manners = Manners(read_seconds(pause), connections, tries, read_seconds(timeout), heeds_robots=robots)
-    if connections < 1 or tries < 1:
-        raise UsageError("connections and tries must be 1 or more")
-    path = Path(table) if isinstance(table, (str, Path)) else None
-    rows = (read_table(path, encoding=encoding, separator=separator) if path else table_from(table)).table
+    fetch = partial(_fetch, manners=manners, bounds=bounds, workers=workers, progress=progress)
     gathered = Gathered(Path(folder), Path(folder) / TABLE)
-    rows, texts = _with_links(rows, link, [where] if isinstance(where, str) else where, gathered)
-    names = None if name is None else evaluate(rows, name, "`name`").cast(pa.large_string()).to_pylist()
+    rows, texts = _with_links(_read(table, encoding, separator), link, where, gathered)
     with opened(gathered.folder) as journal:
-        wanted = _wanted(texts, names, journal, again=again)
-        everything = {identity(text) for text in texts}
-        gathered.there_before = sum(who in journal.came for who in everything)
-        try:
-            _fetch(wanted, journal, manners, bounds, workers or usable_cores(), gathered, progress)
-        finally:
-            gathered.failed = [failed for who, failed in journal.failed.items() if who in everything]
-            gathered.rows = _write_table(rows, texts, journal, gathered.table)
+        return _gather(rows, texts, _wanted(texts, _names(rows, name), journal, again=again), journal, gathered, fetch)
+
+
+def _gather(
+    rows: Any, texts: list[str], wanted: list[Wanted], journal: Journal, gathered: Gathered, fetch: Callable[..., None]
+) -> Gathered:
+    """Fetches what is wanted; the table tells of what is there, however the fetching ends."""
+    everything = {identity(text) for text in texts}
+    gathered.there_before = sum(who in journal.came for who in everything)
+    try:
+        fetch(wanted, journal, gathered)
+    finally:
+        gathered.failed = [failed for who, failed in journal.failed.items() if who in everything]
+        gathered.rows = _write_table(rows, texts, journal, gathered.table)
     return gathered
 
 
-def _with_links(rows: Any, link: str | None, conditions: Sequence[str], gathered: Gathered) -> tuple[Any, list[str]]:
+def _read(table: Any, encoding: str | None, separator: str | None) -> Any:
+    if isinstance(table, (str, Path)):
+        return read_table(Path(table), encoding=encoding, separator=separator).table
+    return table_from(table).table
+
+
+def _names(rows: Any, name: str | None) -> list[str | None] | None:
+    """The names that a rule gives the files of some rows."""
+    names: list[str | None] = [] if name is None else evaluate(rows, name, "`name`").cast(pa.large_string()).to_pylist()
+    return names or None
+
+
+def _with_links(rows: Any, link: str | None, where: str | Sequence[str], gathered: Gathered) -> tuple[Any, list[str]]:
     """The rows for which all conditions hold and that have a link, and the links."""
-    for condition in conditions:
+    for condition in [where] if isinstance(where, str) else where:
         rows = rows.filter(pa.array(holds(rows, condition)))
         gathered.funnel.append((condition, len(rows)))
     links = _links(rows, link)
@@ -138,13 +152,7 @@ def _with_links(rows: Any, link: str | None, conditions: Sequence[str], gathered
 
 
 def _fetch(
-    wanted: list[Wanted],
-    journal: Journal,
-    manners: Manners,
-    bounds: Bounds,
-    workers: int,
-    gathered: Gathered,
-    progress: Progress | None,
+    wanted: list[Wanted], journal: Journal, gathered: Gathered, manners: Manners, bounds: Bounds, workers: Any, progress: Any
 ) -> None:
     done = 0
 
@@ -162,7 +170,7 @@ def _fetch(
 
     if wanted:
         fetcher = Fetcher(journal.arriving, manners, bounds, report)
-        _run(lambda: asyncio.run(fetcher.fetch_all(wanted, workers)))
+        _run(lambda: asyncio.run(fetcher.fetch_all(wanted, workers or usable_cores())))
 
 
 def _run(fetch: Callable[[], None]) -> None:
@@ -225,15 +233,10 @@ def _write_table(rows: Any, links: list[str], journal: Journal, path: Path) -> i
     arrived = [each for each in came if each is not None]
     columns = {name: _plain(kept.column(name)) for name in kept.column_names}
     names = {name: f"gathered_{name}" if name in columns else name for name in ORIGIN}
-    origin = {
-        "file": [each.file for each in arrived],
-        "link": [each.link for each in arrived],
-        "fetched_at": [each.time.replace("T", " ").removesuffix("Z") for each in arrived],
-        "byte_count": [each.byte_count for each in arrived],
-        "sha256": [each.sha256 for each in arrived],
-        "http_status": [each.status for each in arrived],
-    }
-    table = pa.table({**{names[name]: values for name, values in origin.items()}, **columns})
+    times = [each.time.replace("T", " ").removesuffix("Z") for each in arrived]
+    origin = [[getattr(each, name) for each in arrived] for name in ("file", "link", "byte_count", "sha256", "status")]
+    origin.insert(ORIGIN.index("fetched_at"), times)
+    table = pa.table({**dict(zip(names.values(), origin, strict=True)), **columns})
     with whole_file(path) as draft:
         csv.write_csv(table, draft)
     return len(table)

@@ -122,9 +122,8 @@ def opened(folder: Path) -> Iterator[Journal]:
         try:
             fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:
-            raise SourceError(
-                f"somebody else is gathering into {folder} at this moment: wait until that has ended"
-            ) from None
+            what = f"somebody else is gathering into {folder} at this moment"
+            raise SourceError(f"{what}: wait until that has ended") from None
         journal = Journal(folder)
         try:
             yield journal

@@ -38,7 +38,7 @@ PROOFS = (
     ("Killed renderings", "tests/test_rendering.py::test_killed_at_any_instant_nothing_is_lost", 8),
     ("Raced feeds", "tests/test_feed.py::test_raced_feeds_give_the_same_bytes", 21),
 )
-HUNTED = 500
+HUNTED = 400
 HANGS = """## Why a limited feed could hang
 
 Early trials under an enforced limit hung now and then. Three ways were found in which a consumer waits for ever, all closed:

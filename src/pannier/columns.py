@@ -142,6 +142,12 @@ def digest_list(digests: Digests) -> list[bytes]:
     return [content[at : at + DIGEST_BYTES] for at in range(0, len(content), DIGEST_BYTES)]
 
 
+def present(numbers: Rows) -> list[int]:
+    """The numbers, 0 or more, that are there, each once, in order: for a few small ones, many times."""
+    there: list[int] = np.flatnonzero(np.bincount(numbers)).tolist()
+    return there
+
+
 def tuples(kind: type[T], *columns: Iterable[Any]) -> list[T]:
     """Named tuples of columns, without a call of Python's own for each of them. The shortest column counts."""
     return list(map(tuple.__new__, repeat(kind), zip(*columns, strict=False)))

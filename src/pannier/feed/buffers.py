@@ -24,6 +24,7 @@ class Slot:
         if shape is not None:
             size = max(1, count * int(np.prod(shape)) * self.dtype.itemsize)
             self._memory = mmap.mmap(-1, size, flags=mmap.MAP_PRIVATE | mmap.MAP_ANONYMOUS)  # so that limits count it
+            self.bytes = memoryview(self._memory)
             self.array: Array = np.frombuffer(self._memory, self.dtype, count * int(np.prod(shape))).reshape(count, *shape)
 
 

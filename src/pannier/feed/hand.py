@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import logging
-from typing import Any
 
 import numpy as np
 
 from pannier.errors import PictureError
+from pannier.feed.buffers import Slot
 from pannier.feed.job import FeedWork
 from pannier.feed.lookup import Lookup
 from pannier.feed.runs import Run
@@ -37,6 +37,7 @@ class Hand:
         if work.rendering is not None:
             self._canvases = PictureReader(work.rendering.storage, open_files)
             self._canvas = np.empty(work.rendering.shape, np.uint8)
+            self._canvas_bytes = memoryview(self._canvas.data).cast("B")
             assert treatment is not None
             self._is_copied = treatment.is_canvas and treatment.dtype == "uint8" and treatment.layout == "chw"
             self._is_copied = self._is_copied and not treatment.own_at("values")
@@ -49,7 +50,7 @@ class Hand:
         try:
             for item in run.items:
                 at, record, place, facts, variation, box, canvas, _ = item
-                if canvas is not None and self._from_canvas(canvas, slot.array[at], variation):
+                if canvas is not None and self._from_canvas(canvas, slot, at, variation):
                     continue
                 if place is None or facts is None:
                     place, facts = self._lookup.found(record)
@@ -70,19 +71,19 @@ class Hand:
             return error
         return None
 
-    def _from_canvas(self, place: Place, out: np.ndarray[Any, Any], variation: Variation | None) -> bool:
+    def _from_canvas(self, place: Place, slot: Slot, at: int, variation: Variation | None) -> bool:
         """Prepares a picture from its rendered canvas; False where that is damaged and the picture has to be decoded."""
         assert self._canvases is not None
         assert self._preparation is not None
         try:
             if self._is_copied and (variation is None or not (variation.flips or variation.program)):
-                self._canvases.read_into(memoryview(out.data).cast("B"), place)
+                self._canvases.read_into(slot.bytes[at * place.length : (at + 1) * place.length], place)
                 return True
-            self._canvases.read_into(memoryview(self._canvas.data).cast("B"), place)
+            self._canvases.read_into(self._canvas_bytes, place)
         except ReadError as error:
             _log.warning("a rendered canvas in shard %s %s; its picture is decoded instead", place.shard, error)
             return False
-        self._preparation.from_canvas(self._canvas, out, variation)
+        self._preparation.from_canvas(self._canvas, slot.array[at], variation)
         return True
 
     def _room_for(self, byte_count: int) -> memoryview:

@@ -23,7 +23,7 @@ from pannier.store.boxes import boxes_of, canvas_identities
 from pannier.store.places import Place, fact_lists, places_of
 
 # so many records, in whole batches, are looked up at once, which costs less a record
-LOOKED_UP_AT_ONCE = 128
+LOOKED_UP_AT_ONCE = 256
 
 
 class Item(NamedTuple):
@@ -116,6 +116,7 @@ class Lookup:
         if self._rendering is not None:
             sha256 = self._manifest.gather(rows, "sha256")
             canvases = self._rendering.find(canvas_identities(sha256, boxes if isinstance(boxes, list) else []))
+            _give_way()
         places: Iterable[Place | None] = repeat(None)
         facts: Iterable[Facts | None] = repeat(None)
         if not isinstance(canvases, list) or None in canvases:

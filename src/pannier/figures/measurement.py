@@ -30,7 +30,8 @@ def draw_measurement(found: Measurement, path: str) -> None:
     axes.set_xlabel("memory limit, enforced by the system", color=INK, fontsize=11)
     axes.set_ylabel("pictures a second", color=INK, fontsize=11)
     axes.legend(loc="lower left", bbox_to_anchor=(-0.01, 1.0), ncols=5, frameon=False, fontsize=11)
-    about = ", ".join(f"{name.replace('_', ' ')} {value}" for name, value in found.settings.items())
+    said = {name.replace("_", " "): value for name, value in found.settings.items() if value is not None}
+    about = ", ".join(f"{name} {value}" for name, value in said.items())
     figure.text(0.09, 0.945, "Throughput under a memory limit", fontsize=17, color=INK, weight="bold")
     figure.text(0.09, 0.912, f"{about}; median, 10th to 90th percentile", fontsize=11, color=FAINT)
     save_figure(figure, path)

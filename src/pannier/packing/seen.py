@@ -56,6 +56,8 @@ class Seen:
 
     def is_known(self, file: FileStamp) -> bool:
         """Whether a file is as it was when it was read. As `find`, quicker for one."""
+        if not len(self._paths):
+            return False
         path, check = self._hashes(file.path)
         at = int(self._paths.searchsorted(np.uint64(path), side="right")) - 1
         if at < 0 or self._paths[at] != path:

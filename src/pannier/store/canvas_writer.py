@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 from pannier.hashing import crc32_of
@@ -11,13 +10,11 @@ from pannier.store.canvases import Rendering
 from pannier.store.index import publish_segment
 from pannier.store.shards import ShardWriter
 
-_FLUSHED_AT_ONCE = 8 << 20
-
 
 class CanvasWriter:
     """Writes canvases into shards of about `shard_bytes`; each is published when it is full, and readable from then on.
 
-    A thread of its own sends what is written to the disk meanwhile. `close` leaves nothing of an unfinished shard.
+    `close` leaves nothing of an unfinished shard.
     """
 
     def __init__(self, rendering: Rendering, shard_bytes: int) -> None:
@@ -25,8 +22,6 @@ class CanvasWriter:
         self._shard: ShardWriter | None = None
         _, height, width = rendering.shape
         self._facts = Facts("canvas", "raw", height, width, 1, False)
-        self._unflushed = 0
-        self._flusher = ThreadPoolExecutor(1, thread_name_prefix="pannier-flush")
 
     def add(self, identities: list[bytes], canvases: Any) -> None:
         """Canvases in one array, uint8 (n, channels, height, width), with their identities."""
@@ -34,10 +29,6 @@ class CanvasWriter:
             self._shard = ShardWriter(self._rendering.storage)
         crcs = [crc32_of(canvas.data.cast("B")) for canvas in canvases]
         self._shard.add_equal(identities, crcs, self._facts, canvases)
-        self._unflushed += canvases.nbytes
-        if self._unflushed >= _FLUSHED_AT_ONCE:
-            self._unflushed = 0
-            self._flusher.submit(self._shard.flush_early)
         if self._shard.byte_count >= self._shard_bytes:
             self.finish()
 
@@ -51,6 +42,5 @@ class CanvasWriter:
 
     def close(self) -> None:
         shard, self._shard = self._shard, None
-        self._flusher.shutdown()
         if shard is not None:
             shard.__exit__(None, None, None)

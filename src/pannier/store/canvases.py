@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from pannier.columns import Digests, digest_list, tuples
+from pannier.columns import Digests, digest_list, present, tuples
 from pannier.errors import DamageError, NotFoundError, StoreError
 from pannier.hashing import crc32_of
 from pannier.images.treatment import Treatment
@@ -82,7 +82,7 @@ class Rendering:
         found = self.index.find(identities)
         crcs = np.zeros(len(identities), np.int64)
         is_there = (found.segment >= 0) & (found.length == self.canvas_bytes)
-        for number in np.unique(found.segment[is_there]).tolist():
+        for number in present(found.segment[is_there]):
             here, known = np.flatnonzero(found.segment == number), self._crcs_of(found.shards[number])
             rows = found.row[here]
             fits = rows < (0 if known is None else len(known))

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from pannier.columns import ipc_bytes
+from pannier.columns import ipc_bytes, present
 from pannier.errors import DamageError
 from pannier.hashing import Hashes
 from pannier.storage.layout import ARROW, INDEX, segment_file
@@ -124,7 +124,7 @@ class _Segments:
             at, asked = at[same], asked[same]
             positions = self.positions[at]
             numbers = np.searchsorted(self.starts, positions, side="right") - 1
-            for number in np.unique(numbers).tolist():
+            for number in present(numbers):
                 chosen, held = np.flatnonzero(numbers == number), self.segments[number]
                 lines = positions[chosen] - self.starts[number]
                 equal = (held.sha256[lines] == sha256[asked[chosen]]).all(axis=1)
@@ -178,7 +178,7 @@ class PictureIndex:
         """The perceptual hashes of pictures by their SHA-256, (n, 32) uint8; 0 for one that is not here."""
         places = self.find(sha256)
         hashes = np.zeros(len(sha256), np.uint64)
-        for number in np.unique(places.segment[places.segment >= 0]).tolist():
+        for number in present(places.segment[places.segment >= 0]):
             here = places.segment == number
             hashes[here] = column_of(self._storage, places.shards[number], "perceptual_hash")[places.row[here]]
         return hashes

@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 
 from pannier.array_types import Flags
-from pannier.columns import Digests
+from pannier.columns import Digests, present
 from pannier.errors import DamageError
 from pannier.images.facts import Facts
 from pannier.storage.layout import segment_file, shard_file
@@ -100,7 +100,7 @@ def pictures_in(storage: Storage, file: str, wanted: Flags) -> Iterator[Picture]
 def found_pictures(store: OpenedStore, sha256: Digests) -> Iterator[tuple[str, Flags]]:
     """The shards in which some pictures lie, with the rows in which they do."""
     places = store.index.find(sha256)
-    for number in np.unique(places.segment[places.segment >= 0]).tolist():
+    for number in present(places.segment[places.segment >= 0]):
         name = places.shards[number]
         wanted = np.zeros(len(read_segment(store.storage, name).row), bool)
         wanted[places.row[places.segment == number]] = True

@@ -98,7 +98,9 @@ class ContentCheck:
 
     def _fits(self, manifest: Manifest, buckets: Any) -> bool:
         """Whether the digests of those buckets, computed from the rows, are those that the files give."""
-        return all(manifest.digests.get(bucket) == value for bucket, value in manifest.bucket_digests(buckets.tolist()))
+        held = np.intersect1d(buckets, (manifest.hashes >> np.uint64(BUCKET_SHIFT)).astype(np.int64)).tolist()
+        is_claimed = manifest.digests.keys() & set(buckets.tolist()) == set(held)
+        return is_claimed and all(manifest.digests[bucket] == value for bucket, value in manifest.bucket_digests(held))
 
     def _look_for_pictures(self, manifest: Manifest, rows: Any) -> None:
         lengths = manifest.column("byte_count")

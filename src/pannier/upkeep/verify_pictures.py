@@ -52,7 +52,8 @@ def check_shards(
     names = shard_names(storage)
     total = sum(storage.size(shard_file(name)) for name in names)
     done = 0
-    with ThreadPoolExecutor(usable_cores(), thread_name_prefix="pannier-verify") as pool:
+    # twice as many threads as cores: some read, or wait for the interpreter, while others hash
+    with ThreadPoolExecutor(2 * usable_cores(), thread_name_prefix="pannier-verify") as pool:
         for name in names:
             file = shard_file(name)
             try:

@@ -14,7 +14,7 @@ from pannier.feed.job import job_of
 from pannier.measuring.process import Child
 
 SIDE = 224
-SLICES = 96
+SLICES = 64
 SECONDS = 0.3
 # what is far from its bar, or has none and takes long to settle, is measured in every eighth slice alone
 SELDOM = {"pillow", "busy"}

@@ -100,7 +100,7 @@ def _table(report: Report) -> None:
                 warp = rng.randint(8, 40)
                 weave = rng.choice(["twill ", " satin", "plain", ""])
                 file.write(f"pictures/{i:07}.jpg,{weave},{i % 9},{warp},{warp + i % 3},raw\n")
-        rules: dict[str, Any] = {"where": ["finish = 'raw'", "warp = weft"], "keep": "loom, warp * 2.54 as warp_per_inch"}
+        rules: dict[str, Any] = {"where": ["finish = 'raw'", "warp = weft"], "columns": "loom, warp * 2.54 as warp_per_inch"}
         rules |= {"label": "CASE WHEN warp < 20 THEN 'coarse' ELSE 'fine' END", "picture": "file"}
         started = time.perf_counter()
         sized = _Opened(path, rules)
@@ -214,7 +214,7 @@ def _gather(report: Report) -> None:
         try:
             links = ports.get(timeout=60)
             rows = [{"photo": f"{link}/{h}-{i}.jpg"} for i in range(LINKS_A_HOST) for h, link in enumerate(links)]
-            pannier.gather(rows[:HOSTS], Path(folder) / "warm", pause=0.001, robots=False)
+            pannier.gather(rows[:HOSTS], Path(folder) / "warm", pause=0.001, ignore_robots=True)
             used = resource.getrusage(resource.RUSAGE_SELF)
             started = time.perf_counter()
             result = pannier.gather(rows, Path(folder) / "p", pause=PAUSE_SECONDS)

@@ -61,7 +61,7 @@ def run(report: Report) -> None:
 
 def fill_a_million(store: pannier.Store, folder: Path) -> None:
     archive = write_archive(folder / "archive", PICTURES, 120, 160)
-    real = store.pack(archive, track="real").snapshot.manifest.table()
+    real = store.pack(archive, strand="real").snapshot.manifest.table()
     keys = [f"class{i % 100:02}/{i:07}.jpg" for i in range(RECORDS)]
     hashes = np.array([text_hash(key) for key in keys], np.uint64)
     rows = real.take(pa.array(np.arange(RECORDS) % PICTURES))

@@ -13,7 +13,7 @@ import numpy as np
 import pannier
 from bench.data import photograph, write_archive
 from bench.slices import Report, alternate, ratio
-from pannier.feed.rendering import drop_rendering
+from pannier.feed.rendering import remove_rendering
 from pannier.feed.statistics import measure_values
 from pannier.images.chance import draw_numbers, variations
 from pannier.images.facts import read_facts
@@ -185,7 +185,7 @@ def _rendered(report: Report, snapshot: pannier.Snapshot) -> None:
 def _whole_splits(report: Report, snapshot: pannier.Snapshot) -> None:
     """Statistics and rendering of a split against the bare treatment: the same pictures, nothing else."""
     treatment = pannier.Treatment(SIDE, values="raw", dtype="uint8")
-    drop_rendering(snapshot.store.storage, treatment.fixed_part)
+    remove_rendering(snapshot.store.storage, treatment.fixed_part)
     feed = snapshot.feed(None, treatment, workers=2, shuffle=False, rendered=False)
     times: dict[str, list[float]] = {"bare": [], "stats": [], "render": []}
 
@@ -203,7 +203,7 @@ def _whole_splits(report: Report, snapshot: pannier.Snapshot) -> None:
             timed("bare", bare)
             timed("stats", lambda: measure_values(snapshot, None, treatment, workers=2))
             timed("render", lambda: pannier.render(snapshot, treatment, workers=2))
-            drop_rendering(snapshot.store.storage, treatment.fixed_part)
+            remove_rendering(snapshot.store.storage, treatment.fixed_part)
     found = ratio(times["bare"][1:], times["stats"][1:])
     report.line("statistics, against the bare treatment of the split", found, ">= 0.9", found.median >= 0.9)
     found = ratio(times["bare"][1:], times["render"][1:])

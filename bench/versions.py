@@ -63,10 +63,10 @@ def _names_and_comparisons(report: Report, store: pannier.Store) -> None:
         report, f"comparing two snapshots {CHANGES} changes apart, seconds", lambda: pannier.compare(*sides).counts, 0.5
     )
     names = iter(range(10_000))
-    _seconds(report, "a new track, seconds", lambda: store.start_track(f"t{next(names)}"), 0.05 + 0.1)
-    from pannier.versions.naming import add_tag, start_track
+    _seconds(report, "a new strand, seconds", lambda: store.start_strand(f"t{next(names)}"), 0.05 + 0.1)
+    from pannier.versions.naming import add_tag, start_strand
 
-    _seconds(report, "the same without opening the snapshot", lambda: start_track(store, f"u{next(names)}"), 0.05)
+    _seconds(report, "the same without opening the snapshot", lambda: start_strand(store, f"u{next(names)}"), 0.05)
     _seconds(report, "a new tag, seconds", lambda: add_tag(store, f"v{next(names)}"), 0.05)
 
 

@@ -25,7 +25,7 @@ def main(table: str, folder: str, path: str, link: str = "daylight") -> None:
 
     snapshot = (
         pannier.create(path)
-        .pack(gathered.table, label=FINE, keep="fiber, finish, loom", shares={"train": 75, "val": 25}, seed=7)
+        .pack(gathered.table, label=FINE, columns="fiber, finish, loom", shares={"train": 75, "val": 25}, seed=7)
         .snapshot
     )
     print(snapshot)

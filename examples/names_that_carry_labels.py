@@ -15,7 +15,7 @@ def main(source: str, path: str) -> None:
         source,
         label_pattern="{label}_loom{loom}_{number}",
         where="number IS NOT NULL",
-        keep="CAST(loom AS INT) as loom",
+        columns="CAST(loom AS INT) as loom",
         group_by="label || loom",
         shares={"train": 60, "val": 40},
     )

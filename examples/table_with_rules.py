@@ -21,7 +21,7 @@ def main(table: str, path: str) -> None:
     for condition, rows in findings.funnel:
         print(f"  {rows} of {findings.rows} rows are left by {condition}")
 
-    result = pannier.create(path).pack(table, **rules, keep="finish, loom", shares={"train": 75, "val": 25}, seed=7)
+    result = pannier.create(path).pack(table, **rules, columns="finish, loom", shares={"train": 75, "val": 25}, seed=7)
     print(result.snapshot)
     print("left out:", dict(sorted({item.kind: item.key for item in result.left_out}.items())))
     print(result.snapshot[0].key, result.snapshot[0].side)

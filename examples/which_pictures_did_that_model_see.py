@@ -23,7 +23,7 @@ def main(first: str, second: str, path: str, docket: str) -> None:
     with pannier.from_docket(docket) as feed:  # training: here a mean picture stands in for a model
         model = np.mean([batch.images.mean(axis=0) for batch in feed], axis=0)
     np.save("model.npy", model)
-    snapshot.annotate(facts={"epochs": 1, "accuracy": 0.5}, attach={"results/model.npy": "model.npy"})
+    snapshot.attach(facts={"epochs": 1, "accuracy": 0.5}, files={"results/model.npy": "model.npy"})
 
     store.pack(second, note="a second season", allow_missing_classes=True)
     changed = store.change(where="key LIKE 'twill/%' AND width < 60", set={"label": "rib"}, note="put right").snapshot

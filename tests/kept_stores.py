@@ -27,15 +27,15 @@ def make(folder: Path) -> pannier.Store:
     store = pannier.create(folder / "s.store")
     rows = [_row(number) for number in range(60)]
     options: dict[str, Any] = {"key": "id", "label": "weave", "picture": "file"}
-    store.pack(rows[:30], **options, keep="loom", shares="train=60,val=40", seed=3, facts={"camera": "B"}, note="first")
+    store.pack(rows[:30], **options, columns="loom", shares="train=60,val=40", seed=3, facts={"camera": "B"}, note="first")
     store.tag("spring", note="what the first model saw")
-    store.pack(rows[30:], **options, keep="loom", note="second")
-    store.start_track("trial")
-    store.change(where="label = 'twill' AND loom = 1", set="label=rib", track="trial", note="put right")
-    store.start_track("gone", "spring")
-    remove(store.tracks, "gone")
+    store.pack(rows[30:], **options, columns="loom", note="second")
+    store.start_strand("trial")
+    store.change(where="label = 'twill' AND loom = 1", set="label=rib", strand="trial", note="put right")
+    store.start_strand("gone", "spring")
+    remove(store.strands, "gone")
     (folder / "log.txt").write_text("12 epochs\n")
-    store.snapshot("spring").annotate(facts={"accuracy": 0.5}, attach={"results/log.txt": folder / "log.txt"})
+    store.snapshot("spring").attach(facts={"accuracy": 0.5}, files={"results/log.txt": folder / "log.txt"})
     return store
 
 
@@ -51,7 +51,7 @@ def _row(number: int) -> dict[str, Any]:
 def told(store: pannier.Store) -> dict[str, Any]:
     """All that a user is told of a store, as plain data."""
     names = {}
-    for kind in (store.tracks, store.tags):
+    for kind in (store.strands, store.tags):
         for name in kind.all_names():
             snapshot = store.snapshot(name)
             names[f"{kind.kind}/{name}"] = {

@@ -15,49 +15,49 @@ SMALL_SHARDS = 30_000
 
 
 def make_world(folder: Path) -> Path:
-    """A store `s.store` with two seasons, a tag, a track that was deleted, and what operations bring in."""
+    """A store `s.store` with two seasons, a tag, a strand that was deleted, and what operations bring in."""
     folder.mkdir(parents=True, exist_ok=True)
     for number, name in enumerate(("first", "second", "third", "trial")):
         fill(folder / name, 6, first=30 * number)
     store = pannier.create(folder / "s.store")
     store.pack(folder / "first", shares="train=50,test=50", facts={"camera": "B"})
     store.tag("spring")
-    store.start_track("trial", "spring")
-    store.pack(folder / "trial", track="trial", shard_bytes=SMALL_SHARDS)
-    for number in range(3):  # most of what these shards hold is dead once the track is gone
+    store.start_strand("trial", "spring")
+    store.pack(folder / "trial", strand="trial", shard_size=SMALL_SHARDS)
+    for number in range(3):  # most of what these shards hold is dead once the strand is gone
         few = folder / f"few-{number}"
         for name in ("plain", "satin", "twill"):
             (few / name).mkdir(parents=True)
         shutil.copy(folder / "trial" / "twill" / f"{91 + number:04}.jpg", few / "twill")
         store.pack(few, allow_leaks=True)
-    remove(store.tracks, "trial")
-    store.start_track("second", "spring")
+    remove(store.strands, "trial")
+    store.start_strand("second", "spring")
     store.pack(folder / "second")
     other = pannier.create(folder / "other.store")
     other.pack(folder / "third", shares="train=50,test=50")
-    other.snapshot().annotate(facts={"from": "elsewhere"}, attach={"log.txt": Path(__file__)})
+    other.snapshot().attach(facts={"from": "elsewhere"}, files={"log.txt": Path(__file__)})
     return folder
 
 
 def _pack(world: Path, store: pannier.Store) -> None:
-    store.pack(world / "third", shard_bytes=SMALL_SHARDS, workers=2)
+    store.pack(world / "third", shard_size=SMALL_SHARDS, workers=2)
 
 
 def _copy(world: Path, store: pannier.Store) -> None:
-    pannier.open_store(world / "other.store").copy("main", store, track="theirs")
+    pannier.open_store(world / "other.store").copy("main", store, strand="theirs")
 
 
 OPERATIONS: dict[str, Callable[[Path, pannier.Store], Any]] = {
     "pack": _pack,
     "change": lambda world, store: store.change(where="label = 'twill'", set="label=satin"),
     "change as of": lambda world, store: store.change(as_of="spring"),
-    "start a track": lambda world, store: store.start_track("fresh", "spring"),
-    "move a tag": lambda world, store: store.tag("spring", "main", move=True),
-    "rename": lambda world, store: rename(store.tracks, "second", "third") if store.tracks.head("second") else None,
+    "start a strand": lambda world, store: store.start_strand("fresh", "spring"),
+    "move a tag": lambda world, store: store.tag("spring", "main", overwrite=True),
+    "rename": lambda world, store: rename(store.strands, "second", "third") if store.strands.head("second") else None,
     "remove": lambda world, store: remove(store.tags, "spring") if store.tags.head("spring") else None,
-    "annotate": lambda world, store: store.snapshot().annotate(facts={"run": 3}, attach={"a.txt": Path(__file__)}),
+    "attach": lambda world, store: store.snapshot().attach(facts={"run": 3}, files={"a.txt": Path(__file__)}),
     "copy": _copy,
-    "tidy": lambda world, store: store.tidy(older_than=0, apply=True),
+    "tidy": lambda world, store: store.tidy(older_than=0, yes=True),
 }
 
 
@@ -69,7 +69,7 @@ def state(store: Path) -> dict[str, Any]:
     """What a user sees of a store: the content behind every name, facts and attached files; every picture is read."""
     opened = pannier.open_store(store)
     seen: dict[str, Any] = {}
-    for names in (opened.tracks, opened.tags):
+    for names in (opened.strands, opened.tags):
         for name in names.all_names():
             snapshot = opened.snapshot(name)
             for record in snapshot:

@@ -21,7 +21,7 @@ PROOFS = (
     ("Refused calls", "tests/test_proofs.py::test_any_call_that_the_disk_refuses_leaves_before_or_after", 10),
     ("Damage", "tests/test_proofs.py::test_any_damage_is_found_and_no_wrong_picture_is_given_out", 34),
     ("Any operations", "tests/test_state_machine.py::test_any_operations_in_any_order_agree_with_a_dictionary", 10),
-    ("Writers at once", "tests/test_upkeep.py::test_writers_at_once_on_one_track_lose_no_snapshot", 10),
+    ("Writers at once", "tests/test_upkeep.py::test_writers_at_once_on_one_strand_lose_no_snapshot", 10),
     (
         "Readers beside writers and tidying",
         "tests/test_upkeep.py::test_readers_never_meet_an_error_or_a_mix_beside_writers_and_tidying",

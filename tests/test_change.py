@@ -40,7 +40,7 @@ def test_a_table_brings_labels_splits_and_side_columns_in(store: pannier.Store, 
     assert snapshot["twill/0001.jpg"].label == "satin"
     assert snapshot["twill/0002.jpg"].label == "twill"
     assert snapshot["twill/0002.jpg"].side == {"predicted": "twill", "certainty": 0.5, "checked": None}
-    assert sorted(row[0] for row in result.changes) == ["described", "relabelled"]
+    assert sorted(row[0] for row in result.changes) == ["columns", "relabelled"]
     assert shards(store) == before
     assert not store.change(from_=table).is_new
     frame = pandas.DataFrame({"key": ["plain/0000.jpg"], "split": ["val"]})
@@ -71,7 +71,7 @@ def test_dealing_anew_moves_all_but_what_is_frozen(store: pannier.Store) -> None
     new = {record.key: record.split for record in result.snapshot}
     assert all(new[key] == "val" for key, split in old.items() if split == "val")
     assert result.snapshot.splits == {"train": 12, "val": 9, "test": 9}
-    assert {row[0] for row in result.changes} == {"moved"}
+    assert {row[0] for row in result.changes} == {"resplit"}
     assert result.snapshot.document["seed"] == 9
     kept = store.change(where="split = 'val'", remove=True)
     assert (kept.is_new, len(kept.left_out)) == (False, 9)
@@ -79,7 +79,7 @@ def test_dealing_anew_moves_all_but_what_is_frozen(store: pannier.Store) -> None
 
 
 def test_a_preview_changes_nothing(store: pannier.Store, run: Callable[..., Ended]) -> None:
-    before = store.tracks.head("main")
+    before = store.strands.head("main")
     words = ("change", store.path, "--where", "label = 'twill'", "--set", "label=satin", "--preview")
     shown = run(*words)
     assert shown.status == 0
@@ -87,7 +87,7 @@ def test_a_preview_changes_nothing(store: pannier.Store, run: Callable[..., Ende
     assert "twill/0000.jpg  twill -> satin  " in shown.out
     facts = json.loads(run(*words, "--json").out)
     assert sum(row["records"] for row in facts["changes"]) == 10
-    assert store.tracks.head("main") == before
+    assert store.strands.head("main") == before
 
 
 @pytest.mark.parametrize(
@@ -107,10 +107,10 @@ def test_a_preview_changes_nothing(store: pannier.Store, run: Callable[..., Ende
     ],
 )
 def test_a_change_that_makes_no_sense_is_said(store: pannier.Store, said: dict[str, object], says: str) -> None:
-    head = store.tracks.head("main")
+    head = store.strands.head("main")
     with pytest.raises((UsageError, SourceError), match=says):
         store.change(**said)
-    assert store.tracks.head("main") == head
+    assert store.strands.head("main") == head
 
 
 def test_what_is_typed_stays_text_where_text_is_kept(store: pannier.Store) -> None:

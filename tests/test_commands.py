@@ -31,7 +31,7 @@ def test_the_whole_job_by_hand(archive: Path, tmp_path: Path, run: Run) -> None:
     assert "note      first" in shown
     assert "train 70 %, val 20 %, test 10 % with seed 3" in shown
     assert "label   twill" in run("show", store, "twill/0002.jpg").out
-    assert run("sheet", store, "--split", "train", "--count", 9, "--figure", tmp_path / "sheet.png").status == 0
+    assert run("sheet", store, "--split", "train", "--pictures", 9, "--figure", tmp_path / "sheet.png").status == 0
     fed = run(
         "feed",
         store,
@@ -39,10 +39,8 @@ def test_the_whole_job_by_hand(archive: Path, tmp_path: Path, run: Run) -> None:
         "train",
         "--size",
         32,
-        "--flip",
-        "both",
-        "--values",
-        "standard",
+        "--treatment",
+        "flip=both,values=standard",
         "--memory-limit",
         "64MiB",
     )
@@ -62,6 +60,15 @@ def test_json_gives_the_same_facts(packed: pannier.Snapshot, archive: Path, run:
     fed = json.loads(run("feed", packed.store.path, "--split", "val", "--size", "24x32", "--json").out)
     assert (fed["pictures"], fed["batch"]["shape"]) == (12, [12, 3, 24, 32])
     assert json.loads(run("verify", packed.store.path, "--json").out) == []
+
+
+def test_help_by_its_own_word_and_the_version(run: Run) -> None:
+    assert run().out == run("--help").out == run("help").out
+    helped = run("help", "tidy")
+    assert helped.out == run("tidy", "--help").out
+    assert "Exit status: 0 done" in helped.out
+    assert run("-V").out == f"pannier {pannier.__version__}\n"
+    assert run("pack").err == ""
 
 
 def test_a_survey_with_harm_and_a_damaged_store_end_with_1(tmp_path: Path, run: Run) -> None:
@@ -86,21 +93,21 @@ BAD_CALLS: list[tuple[list[str], int, str]] = [
     (["pack", "{none}", "{new}"], 2, "there is no folder"),
     (["pack", "{archive}", "{new}", "--shares", "train=75,val=15"], 2, "sum up to 90, not to 100"),
     (["pack", "{archive}", "{text}"], 2, "is not a store"),
-    (["pack", "{archive}", "{new}", "--track", "Main"], 2, "no name for a track"),
+    (["pack", "{archive}", "{new}", "--strand", "Main"], 2, "no name for a strand"),
     (["pack", "{archive}", "{new}", "--shard-size", "many"], 2, "is no size"),
     (["show", "{none}"], 2, "there is no store"),
     (["show", "{store}@mian"], 2, "did you mean 'main'"),
     (["show", "{store}", "twill/1.jpg"], 2, "no record"),
     (["feed", "{store}", "--split", "trian", "--size", "32"], 2, "did you mean 'train'"),
     (["feed", "{store}"], 2, "needs a size"),
-    (["feed", "{store}", "--size", "big"], 2, "write one number"),
-    (["feed", "{store}", "--size", "32", "--fit", "covr"], 2, "must be 'cover'"),
+    (["feed", "{store}", "--size", "big"], 2, "must be one number, as 96"),
+    (["feed", "{store}", "--treatment", "size=32,fit=covr"], 2, "must be 'cover'"),
     (["feed", "{store}", "--size", "32", "--treatment", "{none}"], 2, "no treatment file"),
     (["feed", "{store}", "--size", "224", "--memory-limit", "1MiB"], 1, "too small"),
     (["feed", "{store}", "--size", "32", "--batchsize", "3"], 2, "--batch-size"),
     (["measure", "{store}", "--size", "32", "--workers", "two"], 2, "write numbers"),
     (["sheet", "{store}", "--figure", "{new}.docx"], 2, "use .png"),
-    (["sheet", "{store}", "--count", "900"], 2, "must be 1 to 240"),
+    (["sheet", "{store}", "--pictures", "900"], 2, "must be 1 to 240"),
     (["verify", "{text}"], 2, "is not a store"),
     (["demo", "{text}"], 2, "is not empty"),
     (["pakc"], 2, "pack"),

@@ -142,17 +142,19 @@ def test_labels_come_in_every_form(tmp_path: Path) -> None:
     (folder / "loose.jpg").write_bytes((folder / "on" / "0000.jpg").read_bytes() + b"\0")
     snapshot = pannier.create(tmp_path / "s.store").pack(folder, unlabeled="keep").snapshot
     got = {}
-    for form in ("number", "one_hot", "binary", "name"):
+    for form in ("number", "one_hot", "name"):
         with snapshot.feed(None, TREATMENT, label_as=form, batch_size=9) as feed:
             got[form] = next(iter(feed)).labels
     assert got["name"] == [None, "off", "off", "off", "on", "on", "on"]
     assert got["number"].tolist() == [-1, 0, 0, 0, 1, 1, 1]
     assert got["number"].dtype == np.int64
     assert got["one_hot"].tolist() == [[0, 0]] + [[1, 0]] * 3 + [[0, 1]] * 3
-    assert got["binary"].shape == (7, 1)
-    assert np.isnan(got["binary"][0, 0])
-    with pytest.raises(UsageError, match="two classes"):
-        pannier.create(tmp_path / "t.store").pack(fill(tmp_path / "b", 1)).snapshot.feed(None, label_as="binary")
+    with pytest.raises(UsageError, match="label_as"):
+        snapshot.feed(None, label_as="binary")
+    with snapshot.feed(None, TREATMENT, batch_size=9) as feed:
+        images, labels = next(iter(feed))
+    assert images.shape[0] == 7
+    assert labels.tolist() == got["number"].tolist()
 
 
 def test_no_treatment_gives_the_encoded_bytes(packed: pannier.Snapshot) -> None:
@@ -400,7 +402,7 @@ def test_threads_that_meet_on_a_fresh_snapshot_all_get_their_pictures(
     monkeypatch.setattr(index, "_prefixes", lambda sha256: (time.sleep(random.random() * 0.002), quick(sha256))[1])
     store = pannier.create(tmp_path / "s.store")
     for number in range(6):
-        store.pack(fill(tmp_path / str(number), 4, first=10 * number), into=str(number), shard_bytes=1 << 14)
+        store.pack(fill(tmp_path / str(number), 4, first=10 * number), prefix=str(number), shard_size=1 << 14)
     truth = {record.key: record.bytes() for record in store.snapshot()}
     before = sys.getswitchinterval()
     sys.setswitchinterval(1e-6)

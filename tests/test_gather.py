@@ -29,7 +29,7 @@ from pannier.sources.gathering.links import identity, name_in, safe_path, unlike
 from tests.conftest import Ended
 from tests.standin import StandIn, picture, stand_in
 
-QUICK = {"pause": "1ms", "timeout": "2s", "tries": 3}
+QUICK = {"pause": "1ms", "timeout": "2s", "attempts": 3}
 
 
 @pytest.fixture
@@ -72,7 +72,7 @@ def test_pictures_come_with_their_rows_and_pack_reads_them(
     assert "0 pictures came, 0 bytes; 8 were there before." in again.out
     assert max(Counter(path for _, path in handler.log if path != "/robots.txt").values()) == 1
     packed = run(
-        "pack", tmp_path / "pictures" / "gathered.csv", tmp_path / "s.store", "--label", "weave", "--keep", "swatch"
+        "pack", tmp_path / "pictures" / "gathered.csv", tmp_path / "s.store", "--label", "weave", "--columns", "swatch"
     )
     assert packed.status == 0, packed.err
     assert pannier.open(tmp_path / "s.store").counts == {("twill", None): 4, ("satin", None): 4}
@@ -262,7 +262,7 @@ def test_a_certificate_that_nobody_vouches_for_is_refused(tmp_path: Path) -> Non
 
 def test_a_host_that_does_not_answer_is_given_up(tmp_path: Path) -> None:
     rows = [{"photo": f"http://127.0.0.1:9/{i}.jpg"} for i in range(50)]
-    result = pannier.gather(rows, tmp_path / "p", pause="1ms", tries=1, connections=1)
+    result = pannier.gather(rows, tmp_path / "p", pause="1ms", attempts=1, connections=1)
     assert len(result.failed) == 50
     assert len({failed.reason for failed in result.failed}) == 2
     assert "the host does not answer" in result.failed[-1].reason
@@ -275,7 +275,7 @@ def test_a_host_that_does_not_answer_is_given_up(tmp_path: Path) -> None:
         ([{"a": "http://h/1", "b": "http://h/2"}], {}, "several columns hold links"),
         ([{"a": 3}], {"link": "a"}, "gives int64, not links"),
         ([{"a": "http://h/1"}], {"pause": "soon"}, "is no time"),
-        ([{"a": "http://h/1"}], {"tries": 0}, "must be 1 or more"),
+        ([{"a": "http://h/1"}], {"attempts": 0}, "must be 1 or more"),
         ([{"a": "http://h/1"}], {"where": "b = 1"}, "no column 'b'"),
     ],
 )

@@ -155,7 +155,7 @@ def test_several_sources_are_one_snapshot_each_with_rules_of_its_own(tmp_path: P
         split_by = "'test'"
         """
     )
-    result = store.pack(tmp_path / "all.toml", shares="train=70,val=30", keep="source", allow_missing_classes=True)
+    result = store.pack(tmp_path / "all.toml", shares="train=70,val=30", columns="source", allow_missing_classes=True)
     snapshot = result.snapshot
     assert sorted({record.key.split("/")[0] for record in snapshot}) == ["fixed", "looms", "new"]
     assert snapshot.splits["test"] == 3
@@ -208,7 +208,7 @@ def test_headers_give_columns_where_a_rule_names_them(tmp_path: Path, store: pan
     (folder / "twill" / "taken.jpg").write_bytes(encoded(draw(77), exif=exif))
     (folder / "twill" / "cut.jpg").write_bytes(encoded(draw(78))[:30])
     snapshot = store.pack(
-        folder, where=["width >= 80", "format = 'jpeg'"], keep="height as tall, year(taken) as year"
+        folder, where=["width >= 80", "format = 'jpeg'"], columns="height as tall, year(taken) as year"
     ).snapshot
     assert all(record.size[1] >= 80 and record.format == "jpeg" for record in snapshot)
     assert snapshot["twill/taken.jpg"].side == {"tall": 60, "year": 2024}
@@ -235,5 +235,5 @@ def test_sparse_members_of_a_tar_archive_are_whole(tmp_path: Path, store: pannie
         subprocess.run(["tar", "--sparse", f"--format={way}", "-cf", archive, "-C", tmp_path / "a", "twill"], check=True)
         with tarfile.open(archive) as members:
             assert any(info.issparse() for info in members)
-        result = store.pack(archive, into=f"a{number}")
+        result = store.pack(archive, prefix=f"a{number}")
         assert result.snapshot[f"a{number}/twill/x.bmp"].bytes() == picture

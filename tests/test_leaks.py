@@ -189,7 +189,7 @@ def test_near_doubles_stay_together_also_across_deliveries(alike: Path, tmp_path
             (later / weave).mkdir(parents=True, exist_ok=True)
             shutil.move(path, later / weave / path.name)
     first = store.pack(alike, shares="train=50,val=50", near=8).snapshot
-    second = store.pack(later, into="later").snapshot
+    second = store.pack(later, prefix="later").snapshot
     assert second.dealing.near == 8
     where = defaultdict(set)
     for record in second:
@@ -267,7 +267,7 @@ def test_a_frozen_split_neither_gains_nor_loses(tmp_path: Path, store: pannier.S
     changed.parent.mkdir(parents=True)
     changed.write_bytes(encoded(draw(7777)))
     assert [item.kind for item in store.pack(tmp_path / "c").left_out] == ["frozen"]
-    mirrored = store.pack(later, mirror=True)
+    mirrored = store.pack(later, remove_missing=True)
     now = {record.key: record.sha256 for record in mirrored.snapshot if record.split == "test"}
     assert now == fixed
     assert len(mirrored.snapshot) == len(fixed) + 60
@@ -281,7 +281,7 @@ def test_shares_apply_to_what_is_not_fixed(tmp_path: Path) -> None:
     fill(tmp_path / "a" / "test", 5, first=40)
     carved = pannier.create(tmp_path / "1").pack(tmp_path / "a", carve="val=15%", of="train").snapshot
     assert carved.splits == {"train": 51, "val": 9, "test": 15}
-    more = carved.store.pack(fill(tmp_path / "b" / "train", 20, first=60).parent, into="more").snapshot
+    more = carved.store.pack(fill(tmp_path / "b" / "train", 20, first=60).parent, prefix="more").snapshot
     assert more.splits == {"train": 102, "val": 18, "test": 15}
     flat = fill(tmp_path / "c", 30)
     rule = "CASE WHEN stem < '0005' THEN 'test' END"
@@ -289,13 +289,13 @@ def test_shares_apply_to_what_is_not_fixed(tmp_path: Path) -> None:
         flat, split_by=rule, shares="train=80,val=20", allow_missing_classes=True
     )
     assert given_test.snapshot.splits == {"train": 60, "val": 15, "test": 15}
-    counted = pannier.create(tmp_path / "3").pack(flat, count="test=12", shares={"train": 75, "val": 25}).snapshot
+    counted = pannier.create(tmp_path / "3").pack(flat, counts="test=12", shares={"train": 75, "val": 25}).snapshot
     assert counted.splits == {"train": 60, "val": 18, "test": 12}
     folded = pannier.create(tmp_path / "4").pack(flat, folds=5).snapshot
     assert folded.splits == {f"fold-{i}": 18 for i in range(1, 6)}
     assert folded.feed(folded.all_but("fold-2")).records == 72
     with pytest.raises(UsageError, match="only 90 records"):
-        pannier.create(tmp_path / "5").pack(flat, count="test=91", shares="train=100")
+        pannier.create(tmp_path / "5").pack(flat, counts="test=91", shares="train=100")
 
 
 def test_a_subset_is_fair_fixed_and_the_same_everywhere(packed: pannier.Snapshot) -> None:
@@ -313,13 +313,13 @@ def test_a_tie_between_two_splits_is_left_out(tmp_path: Path, store: pannier.Sto
     for split, seed in (("train", 1), ("val", 2)):
         for weave in ("twill", "satin"):
             save(tmp_path / "a" / split / weave / "x.png", draw(seed + (weave == "twill") * 10), "png")
-    store.pack(tmp_path / "a", keep="'bolt-' || split as group")
+    store.pack(tmp_path / "a", columns="'bolt-' || split as group")
     first = store.snapshot()
     assert first["train/twill/x.png"].side == {"group": "bolt-train"}
     sink = io.BytesIO(first["val/twill/x.png"].bytes())
     (tmp_path / "b" / "twill").mkdir(parents=True)
     (tmp_path / "b" / "twill" / "y.png").write_bytes(sink.getvalue())
-    result = store.pack(tmp_path / "b", shares="train=50,val=50", keep="'bolt-train' as group")
+    result = store.pack(tmp_path / "b", shares="train=50,val=50", columns="'bolt-train' as group")
     assert [item.kind for item in result.left_out] == ["tie"]
 
 

@@ -77,7 +77,7 @@ def test_look_draws_steps_variations_and_choices(
         run("look", store, key, "--treatment", cloth, "--size", "16", "--size", "32", "--figure", figure, "--json").out
     )
     assert [each["steps"][-1]["shape"] for each in steps] == [[3, 16, 16], [3, 32, 32]]
-    ended = run("look", store, key, "--treatment", cloth, "--times", "12", "--figure", figure)
+    ended = run("look", store, key, "--treatment", cloth, "--variations", "12", "--figure", figure)
     assert len(ended.out.splitlines()) == 13
     picture = tmp_path / "new.png"
     picture.write_bytes(encoded(draw(3), "png"))
@@ -86,8 +86,8 @@ def test_look_draws_steps_variations_and_choices(
         ((store, "no/such.jpg", "--size", "20"), "no record"),
         ((store, "--size", "20"), "name a record's key"),
         ((store, key), "--treatment FILE"),
-        ((picture, "--size", "20", "--times", "3"), "no random steps"),
-        ((picture, "--size", "20", "--size", "30", "--times", "3"), "of one treatment"),
+        ((picture, "--size", "20", "--variations", "3"), "no random steps"),
+        ((picture, "--size", "20", "--size", "30", "--variations", "3"), "of one treatment"),
     ):
         ended = run("look", *arguments, "--figure", figure)
         assert (ended.status, says in ended.err) == (2, True), ended.err
@@ -144,7 +144,7 @@ def test_the_sheet_command_takes_treatments(
     packed: pannier.Snapshot, cloth: Path, tmp_path: Path, run: Callable[..., Any]
 ) -> None:
     store, figure = packed.store.path, tmp_path / "s.png"
-    assert run("sheet", store, "--treatment", cloth, "--treated", "--count", "6", "--figure", figure).status == 0
+    assert run("sheet", store, "--treatment", cloth, "--treated", "--pictures", "6", "--figure", figure).status == 0
     assert run("sheet", store, "--split", "train", "--treatment", cloth, "--batch", "1", "--figure", figure).status == 0
     for arguments, says in (
         (("--treated",), "say how"),
@@ -193,7 +193,9 @@ def test_describe_and_expect_from_the_command_line(packed: pannier.Snapshot, run
     assert ended.status == 1
     assert json.loads(ended.out)["unmet"][0].startswith("range: expected -3..0.1")
     assert run(*feed, "--expect", "size=3").status == 2
-    assert run("feed", packed.store.path, "--split", "val", "--size", "16", "--flip", "both").out.count("random steps") == 1
+    assert (
+        run("feed", packed.store.path, "--split", "val", "--treatment", "size=16,flip=both").out.count("random steps") == 1
+    )
 
 
 def test_statistics_are_those_of_all_pixels(packed: pannier.Snapshot) -> None:

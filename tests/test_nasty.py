@@ -67,7 +67,7 @@ def test_every_nasty_row_of_a_table_has_its_outcome(tmp_path: Path, store: panni
     (folder / "cut.jpg").write_bytes(encoded(draw(1))[:400])
     text = "\ufefffile, weave,loom ,taken\n" + "\n\n".join(line for line, _ in NASTY).replace("{root}", str(tmp_path)) + "\n"
     (tmp_path / "nasty.csv").write_bytes(text.encode())
-    result = store.pack(tmp_path / "nasty.csv", picture="file", label="weave", keep="loom, taken")
+    result = store.pack(tmp_path / "nasty.csv", picture="file", label="weave", columns="loom, taken")
     records = {record.key: record.label for record in result.snapshot}
     assert records == dict(outcome for _, outcome in NASTY if isinstance(outcome, tuple))
     assert sorted(item.kind for item in result.left_out) == sorted(

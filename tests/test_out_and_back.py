@@ -100,7 +100,7 @@ def test_a_docket_that_does_not_fit_says_what_differs(
 def test_what_goes_out_comes_back_as_it_was(store: pannier.Store, tmp_path: Path, layout: str, hard_links: bool) -> None:
     store.change(where="key = 'twill/0001.jpg'", set="label=satin")
     snapshot = store.snapshot()
-    snapshot.annotate(attach={"results/run.txt": Path(__file__)})
+    snapshot.attach(files={"results/run.txt": Path(__file__)})
     folder = tmp_path / "out"
     result = snapshot.export(folder, layout=layout, hard_links=hard_links)
     assert (result.written, result.kept) == (30, 0)
@@ -117,7 +117,7 @@ def test_what_goes_out_comes_back_as_it_was(store: pannier.Store, tmp_path: Path
     assert (folder / "attachments" / "results" / "run.txt").read_bytes() == Path(__file__).read_bytes()
     assert snapshot.export(folder, layout=layout, hard_links=hard_links).kept == 30
     if layout != "flat":
-        assert not store.pack(folder, mirror=True).is_new
+        assert not store.pack(folder, remove_missing=True).is_new
         assert pannier.compare(folder, snapshot).is_same
     assert pannier.verify(store) == []
 
@@ -136,7 +136,7 @@ def test_a_folder_gets_the_differences_and_keeps_what_was_made_by_hand(store: pa
     says = r"plain/0001\.jpg \(changed\), plain/new\.jpg \(new\), plain/0002\.jpg \(removed\)"
     with pytest.raises(PannierError, match=says):
         first.export(folder)
-    taken = store.pack(folder, mirror=True, track="by-hand")
+    taken = store.pack(folder, remove_missing=True, strand="by-hand")
     assert len(taken.snapshot) == 30
     assert taken.snapshot["plain/new.jpg"].label == "plain"
     undone = first.export(folder, overwrite=True)
@@ -145,8 +145,8 @@ def test_a_folder_gets_the_differences_and_keeps_what_was_made_by_hand(store: pa
     assert (folder / "notes.txt").read_text() == "let alone"
     first.export(tmp_path / "part", where="label = 'twill'")
     with pytest.raises(UsageError, match="holds a part of a snapshot alone"):
-        store.pack(tmp_path / "part", mirror=True)
-    assert store.pack(tmp_path / "part", track="by-hand").snapshot.id != first.id
+        store.pack(tmp_path / "part", remove_missing=True)
+    assert store.pack(tmp_path / "part", strand="by-hand").snapshot.id != first.id
     with pytest.raises(UsageError, match="not empty and was not exported into"):
         first.export(tmp_path / "a")
 
@@ -155,16 +155,17 @@ def test_a_colleague_restores_from_the_repository(store: pannier.Store, tmp_path
     ours, theirs = tmp_path / "ours", tmp_path / "theirs"
     ours.mkdir()
     git(ours, "init", "-q")
-    exported = run("export", store.path, ours / "data" / "swatches")
+    pictures = ours / "data" / "swatches.docket"
+    exported = run("export", store.path, ours / "data" / "swatches", "--docket", pictures)
     assert exported.status == 0, exported.err
-    assert "To commit:" in exported.out
-    assert (ours / "data" / ".gitignore").read_text() == "/swatches/\n"
-    weave = run("docket", store.path, "--size", "24", "--flip", "horizontal", "--values", "signed", "--seed", "7")
-    (ours / "weave.docket").write_text(weave.out)
+    assert "pannier restore" in exported.out
+    assert (ours / "data" / "swatches" / ".gitignore").read_text() == "*\n"
+    said = ("--treatment", "size=24,flip=horizontal,values=signed", "--seed", "7")
+    assert run("docket", store.path, ours / "weave.docket", *said).status == 0
     git(ours, "add", "-A")
     git(ours, "commit", "-q", "-m", "the pictures that were trained on")
     listed = git(ours, "ls-files").split()
-    assert listed == ["data/.gitignore", "data/swatches.docket", "weave.docket"]
+    assert listed == ["data/swatches.docket", "weave.docket"]
     git(tmp_path, "clone", "-q", ours, theirs)
     store.change(where="label = 'twill'", set="label=satin")
     docket = theirs / "data" / "swatches.docket"
@@ -178,7 +179,7 @@ def test_a_colleague_restores_from_the_repository(store: pannier.Store, tmp_path
     assert shown.status == 1
     assert "twill/0001.jpg" in shown.out
     assert run("restore", docket).status == 1
-    assert run("restore", docket, "--yes").status == 0
+    assert run("restore", docket, "--overwrite").status == 0
     mine = pannier.from_docket(ours / "weave.docket", store=store.path, split="train")
     other = pannier.from_docket(theirs / "weave.docket", store=store.path, split="train", workers=1)
     assert first_batches(mine) == first_batches(other)
@@ -195,7 +196,7 @@ def test_an_export_that_was_ended_goes_on(store: pannier.Store, tmp_path: Path) 
             raise Ended
 
     (store.path.parent / "b").mkdir()
-    big = store.pack(fill(tmp_path / "b", 60), into="more").snapshot
+    big = store.pack(fill(tmp_path / "b", 60), prefix="more").snapshot
     with pytest.raises(Ended):
         big.export(folder, progress=end, workers=1)
     there = len(digests(folder))
@@ -211,7 +212,7 @@ def test_prepared_pictures_and_arrays_go_out_too(store: pannier.Store, tmp_path:
     assert len(files) == snapshot.splits["val"]
     with Image.open(files[0]) as picture:
         assert picture.size == (24, 16)
-    done = run("export", store.path, tmp_path / "arrays", "--size", "16", "--values", "signed", "--arrays")
+    done = run("export", store.path, tmp_path / "arrays", "--size", "16", "--treatment", "values=signed", "--arrays")
     assert done.status == 0, done.err
     images, labels, keys = (np.load(tmp_path / "arrays" / f"{name}.npy") for name in ("images", "labels", "keys"))
     treatment = pannier.Treatment(16, values="signed")

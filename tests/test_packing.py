@@ -41,7 +41,7 @@ def test_equal_content_has_one_id_however_it_came_in(tmp_path: Path, archive: Pa
     for name in CLASSES:
         part = tmp_path / "parts" / name
         shutil.copytree(archive / name, part / name)
-        snapshot = other.pack(part, workers=1, shard_bytes=20_000).snapshot
+        snapshot = other.pack(part, workers=1, shard_size=20_000).snapshot
     undealt = pannier.create(tmp_path / "undealt.store").pack(archive, workers=3).snapshot
     assert snapshot.content_id == undealt.content_id
     assert snapshot.content_id != packed.content_id
@@ -106,7 +106,7 @@ def test_class_names_that_differ_between_splits_stop_packing(tmp_path: Path, sto
     fill(tmp_path / "a" / "val", 2, ("herringbon", "rib"), first=10)
     with pytest.raises(SourceError, match=r"'herringbon' \(but 'herringbone'\).*`rename`"):
         store.pack(tmp_path / "a")
-    assert store.tracks.all_names() == []
+    assert store.strands.all_names() == []
     assert store.pack(tmp_path / "a", rename={"herringbon": "herringbone"}).snapshot.classes == ["herringbone", "rib"]
 
 
@@ -156,7 +156,7 @@ def test_pictures_outside_any_class_are_left_out_or_kept(tmp_path: Path, store: 
 
 def test_deeper_folders_prefixes_and_shards(tmp_path: Path, store: pannier.Store) -> None:
     folder = fill(tmp_path / "a" / "wool", 4).parent
-    snapshot = store.pack(folder, label="top", into="first", shards=3).snapshot
+    snapshot = store.pack(folder, label="top", prefix="first", shards=3).snapshot
     assert snapshot.classes == ["wool"]
     assert snapshot[0].key.startswith("first/wool/plain/")
     assert 2 <= len(store.storage.list("shards")) <= 4
@@ -185,7 +185,7 @@ def test_two_packs_at_once_are_laid_on_top_of_each_other(
     pack_in_between(store, theirs, monkeypatch)
     snapshot = store.pack(mine).snapshot
     assert len(snapshot) == 12 + 24 + 24
-    assert len(store.tracks.numbers("main")) == 3
+    assert len(store.strands.numbers("main")) == 3
     assert None not in {record.split for record in snapshot}
 
 
@@ -222,7 +222,7 @@ def test_names_that_are_unknown_or_impossible_are_said(packed: pannier.Snapshot,
         packed.feed("trian")
     for name in ("Main", "a/b", "abcdef12"):
         with pytest.raises(UsageError):
-            packed.store.pack(archive, track=name)
+            packed.store.pack(archive, strand=name)
 
 
 def test_a_shard_can_be_read_with_arrow_alone(packed: pannier.Snapshot) -> None:

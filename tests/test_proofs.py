@@ -208,8 +208,8 @@ def test_any_damage_is_found_and_no_wrong_picture_is_given_out(tmp_path: Path, w
             assert how == "missing", (number, how, name)
             assert is_newest_entry or state(store) == right, (number, how, name)
         try:
-            for track in pannier.open_store(store).tracks.all_names():
-                with pannier.open(f"{store}@{track}").feed(None, batch_size=5, workers=1) as feed:
+            for strand in pannier.open_store(store).strands.all_names():
+                with pannier.open(f"{store}@{strand}").feed(None, batch_size=5, workers=1) as feed:
                     for batch in feed:
                         for key, data in zip(batch.keys, batch.images, strict=True):
                             assert data == pictures.get(key, data), (number, how, name)
@@ -234,7 +234,7 @@ def test_packers_at_once_lose_no_snapshot(tmp_path: Path, writers: int, scale: i
         assert [packer.wait(120) for packer in packers] == [0] * writers
         snapshot = pannier.open(store)
         assert len(snapshot) == 9 * writers
-        assert len(snapshot.store.tracks.numbers("main")) == writers
+        assert len(snapshot.store.strands.numbers("main")) == writers
         assert len(snapshot.store.snapshot_ids()) >= writers
         assert sum(snapshot.splits.values()) == 9 * writers
         assert damage(store) == []

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import inspect
 import re
 import subprocess
 import sys
@@ -21,11 +22,56 @@ COMMANDS = ("survey", "gather", "pack", "change", "show", "sheet", "feed", "meas
 
 def test_exported_names_are_complete_sorted_and_few() -> None:
     assert pannier.__all__ == sorted(pannier.__all__)
-    assert len(pannier.__all__) < 40
+    assert len(pannier.__all__) < 70
+    assert "open" not in pannier.__all__
+    assert pannier.open.__doc__
     for name in pannier.__all__:
         assert getattr(pannier, name).__doc__, name
     with pytest.raises(AttributeError):
         _ = pannier.nothing
+
+
+def test_whatever_is_returned_is_exported_and_spells_its_options() -> None:
+    """No public call takes options without names, and none gives back a type that a user cannot name."""
+    plain = "Any None Self str int bool float bytes list dict tuple set Iterator Sequence Mapping Callable Function Path"
+    inner = "Array Rows Pixels Storage State Box FactsByKey Manifest PictureIndex MovingNames ManifestFile Document Side"
+    own = {*plain.split(), *inner.split(), "Difference", "collections", "abc"}
+    calls = [getattr(pannier, name) for name in pannier.__all__ if name[0].islower()]
+    for kind in (pannier.Store, pannier.Snapshot, pannier.Feed, pannier.Batch, pannier.Record, pannier.Comparison):
+        members = [(name, member) for name, member in inspect.getmembers(kind) if not name.startswith("_")]
+        calls += [member.fget if isinstance(member, property) else member for _, member in members]
+    for call in filter(inspect.isfunction, calls):
+        signature = inspect.signature(call)
+        free = [name for name, parameter in signature.parameters.items() if parameter.kind == inspect.Parameter.VAR_KEYWORD]
+        assert not free or call.__name__ in ("restore",), (call, free)
+        named = set(re.findall(r"[A-Za-z_]+", str(signature.return_annotation)))
+        assert not named - own - {*pannier.__all__}, (call, signature.return_annotation)
+
+
+def test_a_wrong_option_is_answered_with_the_nearest(packed: pannier.Snapshot, tmp_path: Path) -> None:
+    with pytest.raises(pannier.UsageError, match="feed has no option 'batchsize'; did you mean 'batch_size'"):
+        packed.feed("val", batchsize=4)
+    with pytest.raises(pannier.UsageError, match="pack has no option 'share'; did you mean 'shares'"):
+        packed.store.pack(tmp_path, share="train=100")
+    with pytest.raises(pannier.UsageError, match="int is no treatment"):
+        packed.feed("val", 96)
+    with pytest.raises(pannier.UsageError, match="say through which treatment"):
+        packed.arrays("val")
+    (tmp_path / "cloth.toml").write_text("size = 16\ncolor = 'gray'\n")
+    for treatment, size, shape in (
+        (tmp_path / "cloth.toml", None, (1, 16, 16)),
+        ("size=24,color=gray", None, (1, 24, 24)),
+        ("color=gray", 8, (1, 8, 8)),
+        (None, "8x12", (3, 8, 12)),
+    ):
+        assert packed.arrays("val", treatment, size=size).images.shape[1:] == shape
+
+
+def test_records_by_place_key_and_slice(packed: pannier.Snapshot) -> None:
+    keys = [record.key for record in packed]
+    assert [record.key for record in packed[3:9:2]] == keys[3:9:2]
+    assert packed[-1].key == keys[-1]
+    assert packed[keys[5]].key == keys[5]
 
 
 def test_import_loads_nothing_heavy() -> None:
@@ -41,9 +87,9 @@ def test_every_command_has_help_with_an_example(run: Callable[..., Any]) -> None
 
 
 FLOORS = (
-    *("kinds", "array_types", "errors", "hashing", "choices", "units", "columns", "machine", "files", "images", "dealing"),
-    *("sources", "storage", "store", "versions", "packing", "folders", "upkeep", "feed", "measuring", "figures", "api"),
-    *("demo", "cli"),
+    *("kinds", "array_types", "errors", "hashing", "choices", "units", "columns", "machine", "files", "spelling"),
+    *("images", "dealing", "sources", "storage", "store", "versions", "packing", "folders", "upkeep", "feed", "measuring"),
+    *("figures", "api", "demo", "cli"),
 )
 
 

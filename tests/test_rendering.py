@@ -17,7 +17,7 @@ import pytest
 
 import pannier
 from pannier.errors import NotFoundError, PannierError, StoreError, UsageError
-from pannier.feed.rendering import drop_rendering, list_renderings, plan_rendering
+from pannier.feed.rendering import list_renderings, plan_rendering, remove_rendering
 from pannier.figures.sheet import treated
 from pannier.store.canvases import rendering_of
 from tests.conftest import fill
@@ -91,7 +91,7 @@ def test_rendered_or_not_whatever_the_workers_batches_are_equal(own: pannier.Sna
         for one, two, three in zip(first, second, third, strict=True):
             assert np.array_equal(one, two, equal_nan=True), repr(treatment)
             assert np.array_equal(one, three, equal_nan=True), repr(treatment)
-        drop_rendering(own.store.storage, treatment.fixed_part[:10])
+        remove_rendering(own.store.storage, treatment.fixed_part[:10])
     print(f"\n{15 * scale} random treatments: one worker, two, and rendered: equal to the bit")
 
 
@@ -119,7 +119,7 @@ def test_only_what_is_new_or_changed_is_rendered(tmp_path: Path) -> None:
     assert (plan.records, plan.there, plan.missing) == (24, 0, 24)
     again = pannier.render(snapshot, treatment.with_fields(values="signed", brightness=0.5))
     assert (again.there, again.missing, again.new_bytes) == (24, 0, 0)
-    later = store.pack(fill(tmp_path / "b", 3, first=20), into="b").snapshot
+    later = store.pack(fill(tmp_path / "b", 3, first=20), prefix="b").snapshot
     with later.feed("train", treatment) as feed:
         assert 0 < feed.rendered_records < feed.records
         assert "come from rendered canvases" in feed.notes[0]
@@ -132,11 +132,11 @@ def test_only_what_is_new_or_changed_is_rendered(tmp_path: Path) -> None:
     (found,) = list_renderings(store.storage)
     assert (found.canvases, found.digest) == (33, treatment.fixed_part)
     assert not [each for each in pannier.verify(store) if each.is_damage]
-    freed = drop_rendering(store.storage, treatment.fixed_part[:8])
+    freed = remove_rendering(store.storage, treatment.fixed_part[:8])
     assert freed == found.byte_count
     assert list_renderings(store.storage) == []
     with pytest.raises(UsageError, match="there is none"):
-        drop_rendering(store.storage, treatment.fixed_part[:8])
+        remove_rendering(store.storage, treatment.fixed_part[:8])
 
 
 def test_crop_boxes_are_part_of_a_canvas(tmp_path: Path) -> None:
@@ -170,11 +170,11 @@ def test_crop_boxes_are_part_of_a_canvas(tmp_path: Path) -> None:
 
 def test_what_would_not_fit_is_refused_before_anything_is_written(own: pannier.Snapshot, run: Any) -> None:
     treatment = pannier.Treatment(64)
-    assert "over the cap" in run("render", own.store.path, "--size", "64", "--cap", "100KiB", "--preview").out
-    with pytest.raises(StoreError, match="over the cap of 100 KiB"):
-        pannier.render(own, treatment, cap="100KiB")
+    assert "over the limit" in run("render", own.store.path, "--size", "64", "--disk-limit", "100KiB", "--preview").out
+    with pytest.raises(StoreError, match="over the limit of 100 KiB"):
+        pannier.render(own, treatment, disk_limit="100KiB")
     assert list_renderings(own.store.storage) == []
-    plan = plan_rendering(own, treatment, cap=None)
+    plan = plan_rendering(own, treatment, disk_limit=None)
     assert plan.new_bytes >= 60 * 64 * 64 * 3
     assert plan.cap_bytes is None
 
@@ -262,11 +262,11 @@ def test_the_command_plans_renders_lists_and_drops(own: pannier.Snapshot, run: A
     assert listed[0]["canvases"] == 60
     line = run("feed", address, "--split", "train", "--size", "24", "--json")
     assert json.loads(line.out)["rendered"] == 42
-    assert "freed" in run("render", address, "--drop", listed[0]["digest"][:8]).out
+    assert "freed" in run("render", address, "--remove", listed[0]["digest"][:8]).out
     wrong = run("render", address)
     assert wrong.status == 2
     assert "--treatment FILE" in wrong.err
-    assert run("render", address, "--size", "24", "--cap", "1KiB").status == 1
+    assert run("render", address, "--size", "24", "--disk-limit", "1KiB").status == 1
 
 
 def test_a_small_split_as_arrays(packed: pannier.Snapshot) -> None:

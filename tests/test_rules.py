@@ -33,7 +33,7 @@ def test_labels_come_out_of_names_by_a_pattern_and_fields_are_columns(heap: Path
         heap,
         label_pattern="{label}_loom{loom}_{number}",
         where="loom IS NULL OR loom <> '3'",
-        keep="CAST(loom AS INT) as loom",
+        columns="CAST(loom AS INT) as loom",
     )
     snapshot = result.snapshot
     assert snapshot.counts == {("twill", None): 8, ("satin", None): 8}
@@ -59,18 +59,18 @@ def test_label_key_and_split_are_expressions(heap: Path, store: pannier.Store) -
 
 def test_side_columns_stay_unless_the_sources_are_taken(tmp_path: Path, store: pannier.Store) -> None:
     folder = fill(tmp_path / "a", 2)
-    first = store.pack(folder, keep="upper(parent) as loud").snapshot
-    told = store.pack(folder, keep=["lower(parent) as loud", "bytes"])
+    first = store.pack(folder, columns="upper(parent) as loud").snapshot
+    told = store.pack(folder, columns=["lower(parent) as loud", "bytes"])
     assert (told.is_new, len(told.differing)) == (False, 6)
-    taken = store.pack(folder, keep=["lower(parent) as loud", "bytes"], relabel=True).snapshot
+    taken = store.pack(folder, columns=["lower(parent) as loud", "bytes"], relabel=True).snapshot
     assert taken["twill/0000.jpg"].side == {"loud": "twill", "bytes": taken["twill/0000.jpg"].byte_count}
-    assert taken.document["changes"] == [["described", label, None, 2] for label in ("plain", "satin", "twill")]
+    assert taken.document["changes"] == [["columns", label, None, 2] for label in ("plain", "satin", "twill")]
     assert first["twill/0000.jpg"].side == {"loud": "TWILL"}
     more = store.pack(fill(tmp_path / "b", 1, first=50)).snapshot
     assert more["twill/0050.jpg"].side == {"loud": None, "bytes": None}
     assert more["twill/0000.jpg"].side["loud"] == "twill"
     with pytest.raises(UsageError, match="holds int64 in the store and string in the source"):
-        store.pack(fill(tmp_path / "c", 1, first=60), keep="CAST(bytes AS TEXT) as bytes")
+        store.pack(fill(tmp_path / "c", 1, first=60), columns="CAST(bytes AS TEXT) as bytes")
 
 
 @pytest.mark.parametrize(
@@ -84,10 +84,10 @@ def test_side_columns_stay_unless_the_sources_are_taken(tmp_path: Path, store: p
         ({"label": "(SELECT content FROM read_text('/etc/hostname'))"}, "disabled"),
         ({"label": "stem + 1"}, "No function matches"),
         ({"where": "stem"}, "is not true or false but text"),
-        ({"keep": "bytes + 1"}, "give the expression a name"),
-        ({"keep": "parent as label"}, "every record has that already"),
-        ({"keep": "parent, top as parent"}, "twice"),
-        ({"keep": "[1, 2] as list"}, "a side column holds numbers, text, flags or times"),
+        ({"columns": "bytes + 1"}, "give the expression a name"),
+        ({"columns": "parent as label"}, "every record has that already"),
+        ({"columns": "parent, top as parent"}, "twice"),
+        ({"columns": "[1, 2] as list"}, "a side column holds numbers, text, flags or times"),
         ({"label_pattern": "{a}_{a}"}, "each once"),
         ({"label_pattern": "{name}"}, "the source has a column 'name' already"),
     ],
@@ -97,7 +97,7 @@ def test_rules_that_cannot_be_run_are_said(tmp_path: Path, store: pannier.Store,
         store.pack(fill(tmp_path / "a", 1), **rule)
     assert says in str(caught.value)
     assert "\n" not in str(caught.value)
-    assert store.tracks.head("main") is None
+    assert store.strands.head("main") is None
 
 
 def test_keys_that_are_none_or_twice_are_refused(tmp_path: Path) -> None:
@@ -138,7 +138,7 @@ def test_values_of_windows_go_to_the_rows_that_they_are_of(tmp_path: Path, store
         folder,
         label=f"'r' || CAST(row_number() OVER ({order}) % 4 AS TEXT)",
         split_by=f"CASE WHEN row_number() OVER ({order}) <= 5 THEN 'test' ELSE 'train' END",
-        keep=[f"row_number() OVER ({order}) as rank", "(SELECT max(bytes) FROM source) as most"],
+        columns=[f"row_number() OVER ({order}) as rank", "(SELECT max(bytes) FROM source) as most"],
         group_by=f"CAST(row_number() OVER ({order}) AS TEXT) || parent",
         where=f"row_number() OVER ({order}) <= 18",
         allow_missing_classes=True,
@@ -152,7 +152,7 @@ def test_values_of_windows_go_to_the_rows_that_they_are_of(tmp_path: Path, store
             "most": frame["bytes"].max(),
             "group": f"{number}{frame['parent'][record.key]}",
         }
-    keyed = store.pack(folder, key="lpad(CAST(row_number() OVER (ORDER BY path DESC) AS TEXT), 3, '0')", into="k").snapshot
+    keyed = store.pack(folder, key="lpad(CAST(row_number() OVER (ORDER BY path DESC) AS TEXT), 3, '0')", prefix="k").snapshot
     backward = sorted(frame.index, reverse=True)
     source = {record.key: record.sha256 for record in snapshot}
     assert all(keyed[f"k/{i:03}"].sha256 == source[key] for i, key in enumerate(backward, 1) if key in source)

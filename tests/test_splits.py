@@ -96,7 +96,7 @@ def test_a_count_is_met_to_the_record_alike_in_every_class(sizes: list[int], wan
     labels = [f"c{c}" for c, size in enumerate(sizes) for _ in range(size)]
     dealing = Dealing(read_shares("train=80,val=20"), seed, {"test": wanted})
     if wanted > len(labels):
-        with pytest.raises(UsageError, match=f"`count` test={wanted}: there are only"):
+        with pytest.raises(UsageError, match=f"`counts` test={wanted}: there are only"):
             dealt(labels, list(range(len(labels))), [None] * len(labels), dealing)
         return
     found = dealt(labels, list(range(len(labels))), [None] * len(labels), dealing)
@@ -131,9 +131,9 @@ def test_a_fair_part_is_fair_in_every_class_and_lies_in_a_larger_one(sizes: list
         ({"carve": "train=15%", "of": "train"}, "carve less than all"),
         ({"carve": "val=100%", "of": "train"}, "carve less than all"),
         ({"folds": 1}, "must be 2 or more"),
-        ({"count": "test=many"}, "give a number of records"),
-        ({"count": "test=5"}, "says nothing of the rest"),
-        ({"count": "test=5", "shares": "train=90,test=10"}, "a count and a share"),
+        ({"counts": "test=many"}, "give a number of records"),
+        ({"counts": "test=5"}, "says nothing of the rest"),
+        ({"counts": "test=5", "shares": "train=90,test=10"}, "a count and a share"),
         ({"near": 40}, "0 to 16"),
     ],
 )

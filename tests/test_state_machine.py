@@ -1,4 +1,4 @@
-"""A store against a plain dictionary: any operations in any order, two stores, two tracks."""
+"""A store against a plain dictionary: any operations in any order, two stores, two strands."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from tests.conftest import draw, encoded
 KEYS = [f"{weave}/{i}.png" for weave in ("twill", "satin") for i in range(4)]
 LABELS = ("twill", "satin", "rib")
 PICTURES = 5
-TRACKS = ("main", "trial")
+STRANDS = ("main", "trial")
 
 Content = dict[str, tuple[str, int, int | None]]  # by key: label, picture, loom
 
@@ -35,48 +35,55 @@ def frozen(content: Content) -> frozenset[tuple[str, tuple[str, int, int | None]
 
 
 class StoreMachine(RuleBasedStateMachine):
-    """Each store's tracks as lists of contents, oldest first: what the real stores must say too."""
+    """Each store's strands as lists of contents, oldest first: what the real stores must say too."""
 
     @initialize()
     def begin(self) -> None:
         self.folder = Path(tempfile.mkdtemp())
         self.stores = [pannier.create(self.folder / f"{i}.store") for i in range(2)]
-        self.tracks: list[dict[str, list[tuple[str, Content]]]] = [{}, {}]
+        self.strands: list[dict[str, list[tuple[str, Content]]]] = [{}, {}]
         self.tags: list[dict[str, tuple[str, Content]]] = [{}, {}]
         self.ids: dict[Any, str] = {}
 
-    def head(self, which: int, track: str) -> Content:
-        line = self.tracks[which].get(track)
+    def head(self, which: int, strand: str) -> Content:
+        line = self.strands[which].get(strand)
         return dict(line[-1][1]) if line else {}
 
-    def took(self, which: int, track: str, result: Any, content: Content, before: Content) -> None:
+    def took(self, which: int, strand: str, result: Any, content: Content, before: Content) -> None:
         assert result.is_new == (content != before)
         if result.is_new:
-            self.tracks[which].setdefault(track, []).append((result.snapshot.id, content))
+            self.strands[which].setdefault(strand, []).append((result.snapshot.id, content))
 
     @rule(
         which=st.integers(0, 1),
-        track=st.sampled_from(TRACKS),
+        strand=st.sampled_from(STRANDS),
         rows=st.dictionaries(
             st.sampled_from(KEYS), st.tuples(st.sampled_from(LABELS), st.integers(0, PICTURES - 1)), min_size=1, max_size=4
         ),
         mirror=st.booleans(),
     )
-    def pack(self, which: int, track: str, rows: dict[str, tuple[str, int]], mirror: bool) -> None:
-        before = self.head(which, track)
+    def pack(self, which: int, strand: str, rows: dict[str, tuple[str, int]], mirror: bool) -> None:
+        before = self.head(which, strand)
         after = {key: value for key, value in before.items() if key in rows or not mirror}
         for key, (label, number) in rows.items():
             kept = before.get(key)
             after[key] = (kept[0], number, kept[2]) if kept else (label, number, None)
         source = [{"id": key, "weave": label, "file": picture(number)} for key, (label, number) in rows.items()]
-        options = {"key": "id", "label": "weave", "picture": "file", "mirror": mirror, "track": track, "workers": 1}
-        self.took(which, track, self.stores[which].pack(source, **options), after, before)
+        options = {
+            "key": "id",
+            "label": "weave",
+            "picture": "file",
+            "remove_missing": mirror,
+            "strand": strand,
+            "workers": 1,
+        }
+        self.took(which, strand, self.stores[which].pack(source, **options), after, before)
 
-    @precondition(lambda self: any(self.tracks))
+    @precondition(lambda self: any(self.strands))
     @rule(data=st.data(), label=st.sampled_from(LABELS), loom=st.integers(1, 3))
     def change(self, data: st.DataObject, label: str, loom: int) -> None:
-        which, track = self.some_track(data)
-        before = self.head(which, track)
+        which, strand = self.some_strand(data)
+        before = self.head(which, strand)
         keys = data.draw(st.lists(st.sampled_from(KEYS), min_size=1, unique=True))
         chosen = [key for key in keys if key in before]
         if not chosen:
@@ -91,77 +98,77 @@ class StoreMachine(RuleBasedStateMachine):
             else:
                 after[key] = (label, old[1], old[2]) if kind == "label" else (old[0], old[1], loom)
         said: dict[str, Any] = {"remove": True} if kind == "remove" else {"set": {kind: label if kind == "label" else loom}}
-        self.took(which, track, self.stores[which].change(from_=table, track=track, **said), after, before)
+        self.took(which, strand, self.stores[which].change(from_=table, strand=strand, **said), after, before)
 
-    @precondition(lambda self: any(self.tracks))
+    @precondition(lambda self: any(self.strands))
     @rule(data=st.data())
     def go_back(self, data: st.DataObject) -> None:
-        which, track = self.some_track(data)
-        snapshot_id, content = data.draw(st.sampled_from(self.tracks[which][track]))
-        before = self.head(which, track)
-        self.took(which, track, self.stores[which].change(as_of=snapshot_id, track=track), dict(content), before)
+        which, strand = self.some_strand(data)
+        snapshot_id, content = data.draw(st.sampled_from(self.strands[which][strand]))
+        before = self.head(which, strand)
+        self.took(which, strand, self.stores[which].change(as_of=snapshot_id, strand=strand), dict(content), before)
 
-    @precondition(lambda self: any(self.tracks))
-    @rule(data=st.data(), onto=st.sampled_from(TRACKS))
+    @precondition(lambda self: any(self.strands))
+    @rule(data=st.data(), onto=st.sampled_from(STRANDS))
     def start_or_take_over(self, data: st.DataObject, onto: str) -> None:
-        which, track = self.some_track(data)
-        line, there = self.tracks[which][track], self.tracks[which].get(onto)
+        which, strand = self.some_strand(data)
+        line, there = self.strands[which][strand], self.strands[which].get(onto)
         descends = there is None or there[-1][0] in [snapshot_id for snapshot_id, _ in line]
         try:
-            self.stores[which].start_track(onto, track)
+            self.stores[which].start_strand(onto, strand)
         except ConflictError:
             assert not descends
             return
         assert descends
-        self.tracks[which][onto] = list(line)
+        self.strands[which][onto] = list(line)
 
-    @precondition(lambda self: any(self.tracks))
+    @precondition(lambda self: any(self.strands))
     @rule(data=st.data(), tag=st.sampled_from(("spring", "autumn")))
     def tag(self, data: st.DataObject, tag: str) -> None:
-        which, track = self.some_track(data)
-        self.stores[which].tag(tag, track, move=True)
-        self.tags[which][tag] = self.tracks[which][track][-1]
+        which, strand = self.some_strand(data)
+        self.stores[which].tag(tag, strand, overwrite=True)
+        self.tags[which][tag] = self.strands[which][strand][-1]
 
-    @precondition(lambda self: any(self.tracks))
+    @precondition(lambda self: any(self.strands))
     @rule(data=st.data())
     def copy(self, data: st.DataObject) -> None:
-        which, track = self.some_track(data)
-        line, there = self.tracks[which][track], self.tracks[1 - which].get(track)
+        which, strand = self.some_strand(data)
+        line, there = self.strands[which][strand], self.strands[1 - which].get(strand)
         descends = there is None or there[-1][0] in [snapshot_id for snapshot_id, _ in line]
         try:
-            self.stores[which].copy(track, self.stores[1 - which])
+            self.stores[which].copy(strand, self.stores[1 - which])
         except ConflictError:
             assert not descends
             return
         assert descends
-        self.tracks[1 - which][track] = list(line)
+        self.strands[1 - which][strand] = list(line)
 
-    @precondition(lambda self: any(self.tracks))
+    @precondition(lambda self: any(self.strands))
     @rule(data=st.data())
-    def delete_a_track(self, data: st.DataObject) -> None:
+    def delete_a_strand(self, data: st.DataObject) -> None:
         from pannier.versions.naming import remove
 
-        which, track = self.some_track(data)
-        remove(self.stores[which].tracks, track)
-        del self.tracks[which][track]
+        which, strand = self.some_strand(data)
+        remove(self.stores[which].strands, strand)
+        del self.strands[which][strand]
 
     @rule(which=st.integers(0, 1))
     def tidy(self, which: int) -> None:
-        self.stores[which].tidy(older_than=0, apply=True)
+        self.stores[which].tidy(older_than=0, yes=True)
 
     @rule(which=st.integers(0, 1))
     def open_again(self, which: int) -> None:
         self.stores[which] = pannier.open_store(self.stores[which].path)
 
-    def some_track(self, data: st.DataObject) -> tuple[int, str]:
-        return data.draw(st.sampled_from([(i, track) for i in range(2) for track in sorted(self.tracks[i])]))
+    def some_strand(self, data: st.DataObject) -> tuple[int, str]:
+        return data.draw(st.sampled_from([(i, strand) for i in range(2) for strand in sorted(self.strands[i])]))
 
     @invariant()
     def every_name_says_what_the_dictionary_says(self) -> None:
         for which, store in enumerate(getattr(self, "stores", ())):
-            assert store.tracks.all_names() == sorted(self.tracks[which])
+            assert store.strands.all_names() == sorted(self.strands[which])
             assert store.tags.all_names() == sorted(self.tags[which])
-            heads = {track: line[-1] for track, line in self.tracks[which].items()} | self.tags[which]
+            heads = {strand: line[-1] for strand, line in self.strands[which].items()} | self.tags[which]
             for name, (snapshot_id, content) in heads.items():
                 snapshot = store.snapshot(name)
                 assert snapshot.id == snapshot_id
@@ -172,8 +179,8 @@ class StoreMachine(RuleBasedStateMachine):
     def teardown(self) -> None:
         for which, store in enumerate(getattr(self, "stores", ())):
             assert [finding for finding in pannier.verify(store) if finding.is_damage] == []
-            for track, line in self.tracks[which].items():
-                assert [step.id for step in store.history(track)] == [snapshot_id for snapshot_id, _ in line[::-1]]
+            for strand, line in self.strands[which].items():
+                assert [step.id for step in store.history(strand)] == [snapshot_id for snapshot_id, _ in line[::-1]]
         shutil.rmtree(self.folder, ignore_errors=True)
 
 

@@ -108,14 +108,14 @@ def test_one_of_many_writers_gets_a_name_and_the_storage_tells_the_time(storage:
 
 
 def test_links_are_made_where_the_storage_can(storage: Storage, tmp_path: Path) -> None:
-    storage.create("loose/x", b"picture")
+    storage.create("singles/x", b"picture")
     if isinstance(storage, MemoryStorage):
         with pytest.raises(StoreError, match="leave `hard_links` out"):
-            storage.link("loose/x", tmp_path / "x")
+            storage.link("singles/x", tmp_path / "x")
         return
-    assert not storage.is_linked("loose/x")
-    storage.link("loose/x", tmp_path / "x")
-    assert storage.is_linked("loose/x")
+    assert not storage.is_linked("singles/x")
+    storage.link("singles/x", tmp_path / "x")
+    assert storage.is_linked("singles/x")
     assert (tmp_path / "x").read_bytes() == b"picture"
 
 
@@ -129,13 +129,13 @@ def test_a_store_in_memory_is_a_store_on_disk(tmp_path: Path) -> None:
         store.tag("first")
         store.change(where="key = 'twill/0001.jpg'", set="label=satin")
         snapshot = store.snapshot()
-        snapshot.annotate(facts={"run": 1}, attach={"log.txt": Path(__file__)})
+        snapshot.attach(facts={"run": 1}, files={"log.txt": Path(__file__)})
         treatment = pannier.Treatment(16)
         pannier.render(snapshot, treatment)
         with snapshot.feed("train", treatment, seed=5) as feed:
             batches = [(batch.keys, batch.labels.tolist(), batch.images.tobytes()) for batch in feed]
         snapshot.export(tmp_path / f"out-{len(seen)}")
-        assert store.tidy(older_than=0, apply=True).is_done
+        assert store.tidy(older_than=0, yes=True).is_done
         assert [finding for finding in pannier.verify(store) if finding.is_damage] == []
         seen[len(seen)] = (snapshot.content_id, batches, [step.totals for step in store.history()])
     assert seen[0] == seen[1]
@@ -173,7 +173,7 @@ def test_a_file_is_flushed_before_it_gets_its_name_and_its_folder_after(
         monkeypatch.setattr(module, "os", watched)
     store = pannier.create(tmp_path / "s.store")
     store.pack(fill(tmp_path / "a", 3), shares="train=70,val=30", facts={"run": 1})
-    store.snapshot().annotate(attach={"log.txt": Path(__file__)})
+    store.snapshot().attach(files={"log.txt": Path(__file__)})
     pannier.Treatment(32).save(tmp_path / "cloth.toml")
     assert len([what for what, _ in watched.log if what == "named"]) >= 10
     for at, (what, inode) in enumerate(watched.log):
@@ -214,10 +214,11 @@ def test_a_first_pack_that_fails_leaves_no_store(tmp_path: Path, finalizers: Non
     (tmp_path / "a" / "twill").mkdir(parents=True)
     (tmp_path / "a" / "twill" / "x.jpg").write_bytes(b"\xff\xd8\xff\xe0 no picture")
     from pannier.api.objects import bring_in
+    from pannier.packing.pack import PackOptions
 
     with pytest.raises(pannier.SourceError):
-        bring_in(tmp_path / "a", tmp_path / "s.store")
+        bring_in(tmp_path / "a", tmp_path / "s.store", PackOptions())
     assert not (tmp_path / "s.store").exists()
-    assert bring_in(fill(tmp_path / "b", 1), tmp_path / "s.store", preview=True).added == 3
+    assert bring_in(fill(tmp_path / "b", 1), tmp_path / "s.store", PackOptions(preview=True)).added == 3
     assert not (tmp_path / "s.store").exists()
     assert not OpenedStore.on(MemoryStorage()).snapshot_ids()

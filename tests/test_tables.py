@@ -52,7 +52,7 @@ def make(folder: Path, kind: str) -> Path:
 
 @pytest.mark.parametrize("kind", ["csv", "tsv", "jsonl", "parquet", "xlsx"])
 def test_every_kind_of_table_gives_the_same_snapshot(folder: Path, store: pannier.Store, kind: str) -> None:
-    result = store.pack(make(folder, kind), keep="loom")
+    result = store.pack(make(folder, kind), columns="loom")
     assert {record.key: (record.label, record.side) for record in result.snapshot} == {
         "a.jpg": ("twill", {"loom": 1}),
         "b.jpg": ("satin", {"loom": 2}),
@@ -97,7 +97,7 @@ def test_a_dirty_table_is_read_and_what_was_wrong_is_said(folder: Path, store: p
         "code": "large_string",
         "share": "double",
     }
-    result = store.pack(path, label="weave", keep=["code", "when"])
+    result = store.pack(path, label="weave", columns=["code", "when"])
     assert result.snapshot.classes == ["k\xf6per", "satin", "twill"]
     assert result.snapshot["a.jpg"].side["code"] == "007"
     assert result.snapshot["b.jpg"].side["when"] is None

@@ -25,11 +25,11 @@ TREATMENT = pannier.Treatment(16)
 
 @pytest.fixture
 def store(tmp_path: Path) -> pannier.Store:
-    """Main has ten pictures a class; the track trial had forty more in a shard of their own, and was deleted."""
+    """Main has ten pictures a class; the strand trial had forty more in a shard of their own, and was deleted."""
     store = pannier.create(tmp_path / "s.store")
     store.pack(fill(tmp_path / "a", 10), shares="train=70,val=30", seed=2)
-    store.start_track("trial")
-    store.pack(fill(tmp_path / "b", 40, first=100), track="trial")
+    store.start_strand("trial")
+    store.pack(fill(tmp_path / "b", 40, first=100), strand="trial")
     return store
 
 
@@ -41,11 +41,11 @@ def all_pictures(snapshot: pannier.Snapshot) -> dict[str, bytes]:
     return {record.key: record.bytes() for record in snapshot}
 
 
-def test_what_a_deleted_track_alone_had_goes_and_nothing_else(store: pannier.Store, run: Callable[..., Ended]) -> None:
+def test_what_a_deleted_strand_alone_had_goes_and_nothing_else(store: pannier.Store, run: Callable[..., Ended]) -> None:
     main, trial = store.snapshot(), store.snapshot("trial").id
     before = all_pictures(main)
     assert store.tidy(older_than=0).going == []
-    remove(store.tracks, "trial")
+    remove(store.strands, "trial")
     assert store.tidy(older_than="1h").going == []
     plan = run("tidy", store.path, "--older-than", "0s")
     assert "This would free" in plan.out
@@ -67,23 +67,23 @@ def test_what_a_deleted_track_alone_had_goes_and_nothing_else(store: pannier.Sto
 
 def test_a_mostly_dead_shard_is_packed_anew_under_a_running_feed(tmp_path: Path) -> None:
     store = pannier.create(tmp_path / "s.store")
-    store.pack(fill(tmp_path / "a", 40), track="trial")
+    store.pack(fill(tmp_path / "a", 40), strand="trial")
     few = fill(tmp_path / "few", 0)
     for name in ("plain", "satin", "twill"):
         for i in range(4):
             ending = "png" if i % 10 == 7 else "jpg"
             shutil.copy(tmp_path / "a" / name / f"{i:04}.{ending}", few / name)
     snapshot = store.pack(few).snapshot
-    remove(store.tracks, "trial")
+    remove(store.strands, "trial")
     expected = all_pictures(snapshot)
     with snapshot.feed(None, TREATMENT, batch_size=2, ahead=1, workers=1) as feed:
         batches = iter(feed)
         first = next(batches).images.copy()
-        kept = store.tidy(older_than=0, apply=True)
+        kept = store.tidy(older_than=0, yes=True)
         assert any("packed anew another time" in each for each in kept.kept)
         assert len(list(batches)) == 5
     looked_up = [snapshot[key] for key in expected]
-    done = store.tidy(older_than=0, apply=True)
+    done = store.tidy(older_than=0, yes=True)
     assert (len(done.repacked), done.moved_bytes) == (1, sum(map(len, expected.values())))
     assert {record.key: record.bytes() for record in looked_up} == expected
     with snapshot.feed(None, TREATMENT, batch_size=2) as feed:
@@ -99,7 +99,7 @@ def test_pictures_that_are_stored_twice_are_folded(tmp_path: Path) -> None:
     for folder in ("shards", "index"):
         for path in (one.path / folder).iterdir():
             shutil.copy(path, other.path / folder)
-    done = other.tidy(older_than=0, apply=True)
+    done = other.tidy(older_than=0, yes=True)
     assert done.doubles == 36
     assert len(list((other.path / "shards").iterdir())) == 1
     assert len(all_pictures(snapshot)) == 36
@@ -107,16 +107,16 @@ def test_pictures_that_are_stored_twice_are_folded(tmp_path: Path) -> None:
 
 
 def test_nothing_goes_that_a_running_writer_needs(store: pannier.Store) -> None:
-    remove(store.tracks, "trial")
+    remove(store.strands, "trial")
     files = sorted(store.path.rglob("*"))
     with holding(store.storage, WRITER):
         with pytest.raises(ConflictError, match="a writer on .* is at work here: nothing was tidied"):
-            store.tidy(older_than=0, apply=True)
+            store.tidy(older_than=0, yes=True)
         assert "at work" in store.tidy(older_than=0).kept[0]
     assert [path for path in sorted(store.path.rglob("*")) if "leases" not in path.parts] == [
         path for path in files if "leases" not in path.parts
     ]
-    assert store.tidy(older_than=0, apply=True).byte_count > 0
+    assert store.tidy(older_than=0, yes=True).byte_count > 0
 
 
 def test_a_lease_holds_by_the_clock_of_the_store_until_its_process_ends_or_it_expires(store: pannier.Store) -> None:
@@ -126,7 +126,7 @@ def test_a_lease_holds_by_the_clock_of_the_store_until_its_process_ends_or_it_ex
     file = store.path / found.files[0]
     os.utime(file, (0, os.stat(file).st_mtime - 601))
     assert not leases(store.storage)[0].is_live
-    store.tidy(older_than=0, apply=True)
+    store.tidy(older_than=0, yes=True)
     assert not file.exists()
     with pytest.raises(ConflictError, match="stood still"):
         held.check()
@@ -136,15 +136,15 @@ def test_a_lease_holds_by_the_clock_of_the_store_until_its_process_ends_or_it_ex
     )
     subprocess.run([sys.executable, "-c", program], check=True, timeout=60)
     assert [lease.is_live for lease in leases(store.storage)] == [False]
-    remove(store.tracks, "trial")
-    assert store.tidy(older_than=0, apply=True).byte_count > 0
+    remove(store.strands, "trial")
+    assert store.tidy(older_than=0, yes=True).byte_count > 0
     assert leases(store.storage) == []
 
 
 def test_a_writer_that_stood_still_for_too_long_publishes_nothing(
     store: pannier.Store, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    head = store.tracks.head("main")
+    head = store.strands.head("main")
 
     def lose(self: Held) -> None:
         for file in (store.path / "leases").iterdir():
@@ -155,38 +155,38 @@ def test_a_writer_that_stood_still_for_too_long_publishes_nothing(
     monkeypatch.setattr(Held, "check", lose)
     with pytest.raises(ConflictError, match="its lease on the store expired"):
         store.change(where="true", set="loom=1")
-    assert store.tracks.head("main") == head
+    assert store.strands.head("main") == head
 
 
 def test_a_feed_keeps_the_snapshot_that_it_reads(store: pannier.Store) -> None:
     trial = store.snapshot("trial")
     expected = len(trial)
-    remove(store.tracks, "trial")
+    remove(store.strands, "trial")
     with trial.feed(None, TREATMENT, batch_size=50) as feed:
         seen = len(next(iter(feed)))
-        assert store.tidy(older_than=0, apply=True).going == []
+        assert store.tidy(older_than=0, yes=True).going == []
         seen = sum(len(batch) for batch in feed)
     assert seen == expected
-    assert store.tidy(older_than=0, apply=True).byte_count > 0
+    assert store.tidy(older_than=0, yes=True).byte_count > 0
 
 
 def test_a_store_that_was_opened_before_packs_what_was_tidied_again(store: pannier.Store) -> None:
     assert len(all_pictures(store.snapshot("trial"))) == 150
-    remove(store.tracks, "trial")
-    pannier.open_store(store.path).tidy(older_than=0, apply=True)
+    remove(store.strands, "trial")
+    pannier.open_store(store.path).tidy(older_than=0, yes=True)
     snapshot = store.pack(store.path.parent / "b").snapshot
     assert len(all_pictures(snapshot)) == 150
     assert pannier.verify(store) == []
 
 
 def test_tidying_stops_where_it_cannot_tell_what_is_needed(store: pannier.Store) -> None:
-    remove(store.tracks, "trial")
+    remove(store.strands, "trial")
     manifest = store.path / store.snapshot().manifest.base_file.path  # type: ignore[union-attr]
     content = manifest.read_bytes()
     manifest.write_bytes(content[:-9] + b"x" + content[-8:])
     files = sorted(path for path in store.path.rglob("*") if path.is_file())
     with pytest.raises(DamageError):
-        store.tidy(older_than=0, apply=True)
+        store.tidy(older_than=0, yes=True)
     assert sorted(path for path in store.path.rglob("*") if path.is_file()) == files
     manifest.write_bytes(content)
     with pytest.raises(UsageError, match="is no time"):
@@ -197,7 +197,7 @@ def test_a_copy_brings_what_the_other_lacks_and_ids_are_equal(
     store: pannier.Store, tmp_path: Path, run: Callable[..., Ended]
 ) -> None:
     snapshot = store.snapshot()
-    snapshot.annotate(facts={"accuracy": 0.9}, attach={"run.txt": Path(__file__)})
+    snapshot.attach(facts={"accuracy": 0.9}, files={"run.txt": Path(__file__)})
     assert run("copy", store.path, tmp_path / "other.store").status == 0
     other = pannier.open_store(tmp_path / "other.store")
     assert other.snapshot().id == snapshot.id
@@ -208,7 +208,7 @@ def test_a_copy_brings_what_the_other_lacks_and_ids_are_equal(
     assert "everything was there already" in run("copy", store.path, other.path).out
     trial = run("copy", f"{store.path}@trial", other.path, "--json")
     assert json.loads(trial.out)["pictures"] == 120
-    assert other.tracks.all_names() == ["main", "trial"]
+    assert other.strands.all_names() == ["main", "trial"]
     other.change(where="true", set="loom=1")
     assert run("copy", other.path, store.path).status == 0
     assert store.snapshot().id == other.snapshot().id
@@ -216,8 +216,8 @@ def test_a_copy_brings_what_the_other_lacks_and_ids_are_equal(
     other.change(where="true", set="loom=3")
     refused = run("copy", other.path, store.path)
     assert refused.status == 1
-    assert "choose another name there with --track" in refused.err
-    assert run("copy", other.path, store.path, "--track", "theirs").status == 0
+    assert "choose another name there with --strand" in refused.err
+    assert run("copy", other.path, store.path, "--strand", "theirs").status == 0
     assert pannier.verify(store) == []
 
 
@@ -233,7 +233,7 @@ def test_a_copy_that_was_interrupted_goes_on(store: pannier.Store, tmp_path: Pat
     with pytest.raises(KeyboardInterrupt):
         store.copy("trial", other)
     monkeypatch.undo()
-    assert other.tracks.all_names() == []
+    assert other.strands.all_names() == []
     done = store.copy("trial", other)
     assert (done.pictures, done.snapshots) == (0, 2)
     assert all_pictures(other.snapshot("trial")) == all_pictures(store.snapshot("trial"))
@@ -246,14 +246,14 @@ def two_copies(tmp_path: Path) -> tuple[pannier.Store, Path]:
     folder = fill(tmp_path / "a", 12)
     (folder / "twill" / "broken.jpg").write_bytes(b"\xff\xd8\xff\xe0 no picture")
     store.pack(folder, shares="train=70,val=30", shards=3)
-    store.snapshot().annotate(facts={"run": 1}, attach={"run.txt": Path(__file__)})
+    store.snapshot().attach(facts={"run": 1}, files={"run.txt": Path(__file__)})
     store.change(where="key = 'twill/0001.jpg'", set="label=satin")
     store.tag("first")
     shutil.copytree(store.path, tmp_path / "copy.store")
     return store, tmp_path / "copy.store"
 
 
-FOLDERS = ("shards", "index", "manifests", "snapshots", "left-out", "files", "annotations", "tracks", "tags")
+FOLDERS = ("shards", "index", "manifests", "snapshots", "left-out", "files", "additions", "strands", "tags")
 
 
 @pytest.mark.parametrize(
@@ -273,7 +273,7 @@ def test_what_is_damaged_is_found_and_brought_back_from_a_copy(
         flipped = content[:middle] + bytes([content[middle] ^ 16]) + content[middle + 1 :]
         files[0].write_bytes(flipped if how == "flipped" else content[:middle])
     found = pannier.verify(store)
-    if (folder, how) not in (("annotations", "missing"), ("tags", "missing")):  # the newest entry, as if it never was
+    if (folder, how) not in (("additions", "missing"), ("tags", "missing")):  # the newest entry, as if it never was
         assert any(finding.is_damage for finding in found)
     assert not [finding for finding in pannier.verify(store, repair_from=copy) if finding.is_damage]
     assert all_pictures(pannier.open(store.path)) == before
@@ -297,7 +297,7 @@ def test_damage_is_told_by_key_and_derived_files_need_no_copy(
     assert damaged.keys == ("twill/0003.jpg",)
     assert damaged.harms == "'twill/0003.jpg'"
     assert pannier.verify(store, quick=True) == []
-    shares = [len(pannier.verify(store, subset="50%", seed=seed)) for seed in range(12)]
+    shares = [len(pannier.verify(store, sample="50%", seed=seed)) for seed in range(12)]
     assert set(shares) == {0, 1}
     refused = run("verify", store.path, "--repair")
     assert refused.status == 1
@@ -318,7 +318,7 @@ def test_history_that_was_rewritten_is_seen(store: pannier.Store) -> None:
     assert pannier.verify(store) == []
     elsewhere = store.snapshot("trial").id
     store.change(where="true", set="loom=1")
-    store.tracks.append("main", Entry(3, elsewhere, "2026-01-01T00:00:00Z", "somebody"))
+    store.strands.append("main", Entry(3, elsewhere, "2026-01-01T00:00:00Z", "somebody"))
     (found,) = pannier.verify(store)
     assert "history was rewritten" in found.problem
     held = Held(store.storage, WRITER)
@@ -331,7 +331,7 @@ def test_history_that_was_rewritten_is_seen(store: pannier.Store) -> None:
 def test_readers_never_meet_an_error_or_a_mix_beside_writers_and_tidying(tmp_path: Path, scale: int) -> None:
     """Every record of a snapshot has the loom that the snapshot was made with: a mix would show two."""
     store = pannier.create(tmp_path / "s.store")
-    store.pack(fill(tmp_path / "a", 4), keep="0 as loom")
+    store.pack(fill(tmp_path / "a", 4), columns="0 as loom")
     right = {record.key: record.sha256 for record in store.snapshot()}
     rounds = 6 if scale == 1 else 5 * scale
     writer = (
@@ -339,15 +339,15 @@ def test_readers_never_meet_an_error_or_a_mix_beside_writers_and_tidying(tmp_pat
         f"store = pannier.open_store({str(store.path)!r})\n"
         f"for i in range(1, {rounds} + 1):\n"
         "    store.change(where='true', set={'loom': i})\n"
-        "    store.start_track(f'trial-{i}')\n"
-        f"    store.pack(sys.argv[1], track=f'trial-{{i}}', into=str(i), workers=1)\n"
-        "    remove(store.tracks, f'trial-{i}')\n"
+        "    store.start_strand(f'trial-{i}')\n"
+        f"    store.pack(sys.argv[1], strand=f'trial-{{i}}', prefix=str(i), workers=1)\n"
+        "    remove(store.strands, f'trial-{i}')\n"
     )
     tidier = (
         "import time, pannier\nfrom pannier.errors import ConflictError\n"
         f"store = pannier.open_store({str(store.path)!r})\n"
         "while True:\n"
-        "    try:\n        store.tidy(older_than=0, apply=True)\n"
+        "    try:\n        store.tidy(older_than=0, yes=True)\n"
         "    except ConflictError:\n        pass\n"
         "    time.sleep(0.01)\n"
     )
@@ -379,7 +379,7 @@ def test_readers_never_meet_an_error_or_a_mix_beside_writers_and_tidying(tmp_pat
 
 
 @pytest.mark.proof
-def test_writers_at_once_on_one_track_lose_no_snapshot(tmp_path: Path, scale: int) -> None:
+def test_writers_at_once_on_one_strand_lose_no_snapshot(tmp_path: Path, scale: int) -> None:
     writers, rounds = (4, 3) if scale == 1 else (8, 20 * scale)
     store = pannier.create(tmp_path / "s.store")
     store.pack(fill(tmp_path / "a", 8))
@@ -399,9 +399,9 @@ def test_writers_at_once_on_one_track_lose_no_snapshot(tmp_path: Path, scale: in
     )
     sides = [set(record.side.items()) for record in store.snapshot()]
     assert all(side == {(f"by_{w}", rounds - 1) for w in range(writers)} for side in sides)
-    assert len(store.tracks.numbers("main")) == writers * rounds + 1
+    assert len(store.strands.numbers("main")) == writers * rounds + 1
     assert [finding for finding in pannier.verify(store) if finding.is_damage] == []
-    print(f"\n{writers} writers at once on one track, {rounds} snapshots each: every one is there, none twice")
+    print(f"\n{writers} writers at once on one strand, {rounds} snapshots each: every one is there, none twice")
 
 
 def test_equal_content_has_an_equal_id_however_and_wherever_it_was_packed(tmp_path: Path) -> None:
@@ -415,7 +415,7 @@ def test_equal_content_has_an_equal_id_however_and_wherever_it_was_packed(tmp_pa
         [
             (folder, {}),
             (folder, {"shards": 4, "workers": 1}),
-            (folder / "rows.csv", {"label": "weave", "key": "key", "workers": 3, "shard_bytes": 20_000}),
+            (folder / "rows.csv", {"label": "weave", "key": "key", "workers": 3, "shard_size": 20_000}),
         ]
     ):
         store = pannier.create(tmp_path / f"{number}.store")
@@ -444,7 +444,7 @@ def test_packs_at_once_never_stop_over_what_is_remembered(tmp_path: Path, monkey
 
     def pack(number: int) -> int:
         for _ in range(3):
-            pannier.open_store(store.path).pack(tmp_path / str(number), into=str(number))
+            pannier.open_store(store.path).pack(tmp_path / str(number), prefix=str(number))
         return number
 
     with ThreadPoolExecutor(6) as pool:
@@ -456,6 +456,6 @@ def test_packs_at_once_never_stop_over_what_is_remembered(tmp_path: Path, monkey
         return [*listed(folder), "00000000000000000000-00.arrow"] if folder == "seen" else listed(folder)
 
     monkeypatch.setattr(store.storage, "list", gone_since)
-    assert not store.pack(tmp_path / "0", into="0").is_new
+    assert not store.pack(tmp_path / "0", prefix="0").is_new
     monkeypatch.setattr(seen.Seen, "_write", lambda *_: (_ for _ in ()).throw(StoreError("the disk is full")))
     assert store.pack(fill(tmp_path / "more", 2, first=500)).added == 6

@@ -49,11 +49,11 @@ def test_the_history_of_a_record_tells_who_changed_it(
 ) -> None:
     key = "twill/0001.jpg"
     store.change(where=f"key = '{key}'", set={"label": "satin", "loom": 7})
-    store.change(where="label = 'plain'", remove=True)
+    store.change(where="label = 'plain'", reoverwrite=True)
     (tmp_path / "c" / "twill").mkdir(parents=True)
     (tmp_path / "c" / key).write_bytes(encoded(draw(77)))
     store.pack(tmp_path / "c")
-    store.change(where=f"key = '{key}'", remove=True)
+    store.change(where=f"key = '{key}'", reoverwrite=True)
     store.pack(tmp_path / "c")
     assert [step.what for step in store.history(key=key)] == [["came"], ["went"], ["picture"], ["label", "loom"], ["came"]]
     told = run("history", store.path, key).out
@@ -63,45 +63,45 @@ def test_the_history_of_a_record_tells_who_changed_it(
         store.history(key="twill/0001.jpeg")
 
 
-def test_a_track_starts_without_copying_and_is_taken_over_only_forwards(
+def test_a_strand_starts_without_copying_and_is_taken_over_only_forwards(
     store: pannier.Store, run: Callable[..., Ended]
 ) -> None:
     before = sorted(path for path in store.path.rglob("*") if path.is_file())
-    assert run("track", store.path, "trial").status == 0
+    assert run("strand", store.path, "trial").status == 0
     made = {path for path in store.path.rglob("*") if path.is_file()} - set(before)
-    assert [path.relative_to(store.path).as_posix() for path in made] == ["tracks/trial/00000001.json"]
-    changed = store.change(where="label = 'twill'", set="label=satin", track="trial").snapshot
+    assert [path.relative_to(store.path).as_posix() for path in made] == ["strands/trial/00000001.json"]
+    changed = store.change(where="label = 'twill'", set="label=satin", strand="trial").snapshot
     assert store.snapshot("main").id != changed.id
-    assert run("track", f"{store.path}@trial", "main").status == 0
+    assert run("strand", f"{store.path}@trial", "main").status == 0
     assert store.snapshot("main").id == changed.id
-    store.change(where="label = 'satin'", set="loom=1", track="main")
-    refused = run("track", f"{store.path}@trial", "main")
+    store.change(where="label = 'satin'", set="loom=1", strand="main")
+    refused = run("strand", f"{store.path}@trial", "main")
     assert refused.status == 1
     assert "main has snapshots that trial has not" in refused.err
     with pytest.raises(ConflictError):
-        store.start_track("main", "spring")
+        store.start_strand("main", "spring")
     assert pannier.verify(store) == []
 
 
 def test_names_are_renamed_and_removed_by_entries(store: pannier.Store, run: Callable[..., Ended]) -> None:
-    store.start_track("trial", "spring")
-    rename(store.tracks, "trial", "second-trial")
-    assert store.tracks.all_names() == ["main", "second-trial"]
-    assert run("track", store.path, "second-trial", "--delete").status == 2
-    assert run("track", store.path, "second-trial", "--delete", "--yes").status == 0
-    assert store.tracks.all_names() == ["main"]
+    store.start_strand("trial", "spring")
+    rename(store.strands, "trial", "second-trial")
+    assert store.strands.all_names() == ["main", "second-trial"]
+    assert run("strand", store.path, "second-trial", "--remove").status == 2
+    assert run("strand", store.path, "second-trial", "--remove", "--yes").status == 0
+    assert store.strands.all_names() == ["main"]
     with pytest.raises(NotFoundError, match="second-trial"):
         store.snapshot("second-trial")
-    store.start_track("second-trial", "spring")
-    assert [entry.snapshot is None for entry in store.tracks.entries("second-trial")] == [False, True, False]
+    store.start_strand("second-trial", "spring")
+    assert [entry.snapshot is None for entry in store.strands.entries("second-trial")] == [False, True, False]
     second = store.snapshot("main").id
     with pytest.raises(UsageError, match="say `move`"):
         store.tag("spring", "main")
-    assert run("tag", store.path, "spring", "--yes", "--note", "moved on").status == 0
+    assert run("tag", store.path, "spring", "--overwrite", "--note", "moved on").status == 0
     assert store.snapshot("spring").id == second
     assert "moved on" in run("tag", store.path).out
     with pytest.raises(UsageError, match="is a tag already"):
-        store.start_track("spring")
+        store.start_strand("spring")
     remove(store.tags, "spring")
     assert store.tags.all_names() == []
     assert pannier.verify(store) == []
@@ -129,7 +129,7 @@ def test_compare_tells_every_kind_of_change(store: pannier.Store, tmp_path: Path
     store.change(where="key = 'twill/0001.jpg'", set="label=linen")
     store.change(from_=[{"key": "twill/0002.jpg", "split": "val"}, {"key": "twill/0003.jpg", "split": "train"}])
     store.change(where="key = 'twill/0004.jpg'", set="loom=1")
-    store.change(where="key = 'plain/0005.jpg'", remove=True)
+    store.change(where="key = 'plain/0005.jpg'", reoverwrite=True)
     anew = tmp_path / "c" / "satin"
     anew.mkdir(parents=True)
     with Image.open(tmp_path / "a" / "satin" / "0002.jpg") as picture:
@@ -140,7 +140,7 @@ def test_compare_tells_every_kind_of_change(store: pannier.Store, tmp_path: Path
     found = pannier.compare(before, after)
     moved = sum(before[key].split != after[key].split for key in ("twill/0002.jpg", "twill/0003.jpg"))
     assert found.counts == {
-        "added": 1, "removed": 1, "reencoded": 1, "changed": 1, "relabelled": 1, "moved": moved, "described": 1,
+        "added": 1, "removed": 1, "reencoded": 1, "changed": 1, "relabelled": 1, "resplit": moved, "columns": 1,
     }  # fmt: skip
     assert found.class_numbers == [("linen", None, 3)]
     rows = {row["key"]: row for row in found.table().to_pylist()}
@@ -161,7 +161,7 @@ def test_two_stores_and_a_folder_are_compared_by_what_they_hold(store: pannier.S
     for folder in both[::-1]:
         other.pack(folder, shards=3)
     found = pannier.compare(store.snapshot(), other.snapshot())
-    assert {kind: number for kind, number in found.counts.items() if number} == {"moved": 45}
+    assert {kind: number for kind, number in found.counts.items() if number} == {"resplit": 45}
     folder = pannier.compare(store.snapshot("spring"), tmp_path / "a")
     assert (folder.is_same, folder.unknown) == (True, ["splits", "side columns"])
     changed = tmp_path / "d"
@@ -191,28 +191,28 @@ def test_comparing_agrees_with_a_plain_look(store: pannier.Store) -> None:
 def test_facts_and_files_are_added_later_and_stay(store: pannier.Store, tmp_path: Path, run: Callable[..., Ended]) -> None:
     spring = store.snapshot("spring")
     (tmp_path / "run.npz").write_bytes(b"weights" * 999)
-    said = ("annotate", f"{store.path}@spring", "--fact", "accuracy=0.93", "--attach", tmp_path / "run.npz")
+    said = ("attach", f"{store.path}@spring", "--fact", "accuracy=0.93", "--file", tmp_path / "run.npz")
     assert run(*said, "--as", "results/run-3.npz").status == 0
     snapshot = store.snapshot("spring")
     assert snapshot.id == spring.id
     assert snapshot.facts == {"camera": "B", "accuracy": 0.93}
-    assert [(each.author != "", list(each.facts)) for each in snapshot.annotations] == [(True, ["accuracy"])]
+    assert [(each.author != "", list(each.facts)) for each in snapshot.additions] == [(True, ["accuracy"])]
     assert snapshot.attachment("results/run-3.npz").bytes() == b"weights" * 999
-    listed = run("annotate", f"{store.path}@spring").out
+    listed = run("attach", f"{store.path}@spring").out
     assert "results/run-3.npz  file, 6.8 KiB" in listed
-    snapshot.annotate(attach={"notes.txt": tmp_path / "run.npz"}, detach=["results/run-3.npz"])
+    snapshot.attach(files={"notes.txt": tmp_path / "run.npz"}, remove=["results/run-3.npz"])
     assert [each.name for each in snapshot.attachments] == ["notes.txt"]
     assert len(list((store.path / "files").iterdir())) == 1
     assert pannier.verify(store) == []
     for wrong, says in (
-        ({"attach": {"../x": tmp_path / "run.npz"}}, "must be a relative path"),
-        ({"attach": {"x": tmp_path / "nowhere"}}, "there is no file"),
-        ({"detach": ["notes.tx"]}, "did you mean 'notes.txt'"),
+        ({"files": {"../x": tmp_path / "run.npz"}}, "must be a relative path"),
+        ({"files": {"x": tmp_path / "nowhere"}}, "there is no file"),
+        ({"remove": ["notes.tx"]}, "did you mean 'notes.txt'"),
         ({"facts": {"a b": 1}}, "a key has letters"),
         ({}, "say what to add"),
     ):
         with pytest.raises(UsageError, match=says):
-            snapshot.annotate(**wrong)  # type: ignore[arg-type]
+            snapshot.attach(**wrong)  # type: ignore[arg-type]
     file = store.path / snapshot.attachments[0].file
     file.write_bytes(file.read_bytes()[:-1] + b"x")
     with pytest.raises(DamageError, match=r"notes\.txt"):
@@ -243,7 +243,7 @@ def test_sql_sees_records_and_nothing_else(store: pannier.Store, tmp_path: Path,
 
 def test_a_snapshot_without_records_keeps_its_place_in_history(store: pannier.Store) -> None:
     ids = [step.id for step in store.history()]
-    empty = store.change(where="true", remove=True).snapshot
+    empty = store.change(where="true", reoverwrite=True).snapshot
     assert len(empty) == 0
     again = store.pack(store.path.parent / "a", allow_missing_classes=True).snapshot
     back = store.change(as_of=empty.id).snapshot

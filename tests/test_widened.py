@@ -58,7 +58,7 @@ def test_a_second_pack_reads_only_what_changed(
     assert opened == {"twill/0003.jpg", "plain/0001.jpg"}
     assert again.changed == 2
     opened.clear()
-    assert store.pack(folder, thorough=True).unchanged == 30
+    assert store.pack(folder, reread=True).unchanged == 30
     assert len(opened) == 30
     opened.clear()
     store.pack(folder, longest_side=20)
@@ -94,7 +94,7 @@ def test_an_interrupted_pack_goes_on_without_reading_again(tmp_path: Path, monke
         pytest.skip("it was done before it could be interrupted")
     assert process.returncode == 130, said
     opened = opened_files(monkeypatch, folder)
-    result = pannier.open_store(tmp_path / "s.store").pack(folder, shard_bytes=50 << 10)
+    result = pannier.open_store(tmp_path / "s.store").pack(folder, shard_size=50 << 10)
     assert len(result.snapshot) == 750
     assert len(opened) < 750, "what was stored is not looked into again"
     assert not [finding for finding in pannier.verify(result.snapshot.store) if finding.is_damage]
@@ -143,7 +143,7 @@ def test_classes_are_chosen_numbered_and_named(tmp_path: Path) -> None:
     assert not few.snapshot.store.pack(folder, only_classes="twill,satin", per_class=5, seed=2).is_new
     fixed = pannier.create(tmp_path / "2").pack(folder, classes="twill,plain,satin,rib").snapshot
     assert fixed.class_numbers == {"twill": 0, "plain": 1, "satin": 2, "rib": 3}
-    with pytest.raises(UsageError, match="keep their numbers along a track"):
+    with pytest.raises(UsageError, match="keep their numbers along a strand"):
         fixed.store.pack(folder, classes="plain,twill,satin,rib", relabel=True, rename="satin=plain")
     with pytest.raises(UsageError, match="does not name 'twill'"):
         pannier.create(tmp_path / "3").pack(folder, classes="plain,satin,twil")
@@ -162,13 +162,13 @@ def test_classes_are_chosen_numbered_and_named(tmp_path: Path) -> None:
 
 def test_a_mirror_removes_what_the_source_no_longer_has(tmp_path: Path, store: pannier.Store) -> None:
     folder = fill(tmp_path / "a", 4)
-    store.pack(folder, into="first")
-    store.pack(fill(tmp_path / "b", 2), into="other")
+    store.pack(folder, prefix="first")
+    store.pack(fill(tmp_path / "b", 2), prefix="other")
     shutil.rmtree(folder / "satin")
-    result = store.pack(folder, into="first", mirror=True)
+    result = store.pack(folder, prefix="first", remove_missing=True)
     assert (result.removed, len(result.snapshot)) == (4, 14)
     assert [row for row in result.snapshot.document["changes"] if row[0] == "removed"] == [["removed", "satin", None, 4]]
-    assert not store.pack(folder, into="first", mirror=True).is_new
+    assert not store.pack(folder, prefix="first", remove_missing=True).is_new
     assert pannier.verify(store) == []
 
 

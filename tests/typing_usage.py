@@ -34,7 +34,7 @@ def collect() -> None:
 def remember() -> None:
     store = pannier.open_store("swatches.store")
     snapshot = store.tag("spring", note="what the first model saw")
-    snapshot.annotate(facts={"accuracy": 0.93}, attach={"results/run-3.npz": "run-3.npz"})
+    snapshot.attach(facts={"accuracy": 0.93}, files={"results/run-3.npz": "run-3.npz"})
     print(snapshot.facts["accuracy"], snapshot.attachment("results/run-3.npz").byte_count)
     treatment = pannier.Treatment.from_file("cloth.toml")
     text: str = snapshot.docket(treatment, split="train", seed=7).text()
@@ -50,5 +50,5 @@ def remember() -> None:
     print(exported.docket, restored.kept, store.copy("main", pannier.open_store("other.store")).pictures)
     plan = store.tidy(older_than="2w")
     print(plan.byte_count, [going.file for going in plan.going], store.change(as_of="spring").is_new)
-    for finding in pannier.verify(store, subset="5%", repair_from="other.store"):
+    for finding in pannier.verify(store, sample="5%", repair_from="other.store"):
         print(finding.keys)

@@ -19,9 +19,12 @@ from pannier.errors import (
 )
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from pannier.api.objects import (
         Batch,
         ChangeResult,
+        Copied,
         Feed,
         PackResult,
         Record,
@@ -29,76 +32,128 @@ if TYPE_CHECKING:
         Store,
         create,
         from_docket,
-        open,
+        open_snapshot,
         open_store,
     )
     from pannier.api.treatments import Treatment
+    from pannier.dealing.shares import Dealing
+    from pannier.feed.arrays import Arrays
+    from pannier.feed.describing import Description
+    from pannier.feed.feed import Meter
     from pannier.feed.plan import Plan
-    from pannier.feed.rendering import render
+    from pannier.feed.rendering import Rendered, RenderPlan, render
+    from pannier.feed.statistics import Statistics
     from pannier.folders.exporting import restore
+    from pannier.folders.laying_out import LayOutResult
     from pannier.images.own_steps import own_step
-    from pannier.measuring.sweep import Measurement, measure
-    from pannier.sources.findings import Findings
+    from pannier.images.seen import Stage
+    from pannier.measuring.sweep import Measurement, Rate, Trial, measure
+    from pannier.sources.findings import Findings, Problem, Suspect
     from pannier.sources.gathering.gather import Gathered, gather
+    from pannier.sources.gathering.journal import Failed
+    from pannier.sources.rows import LeftOut
     from pannier.sources.survey import survey
+    from pannier.sources.table_facts import ColumnFacts
     from pannier.upkeep.findings import Finding
+    from pannier.upkeep.tidying import Going, Tidied
     from pannier.upkeep.verify import verify
-    from pannier.versions.comparing import Comparison, compare
+    from pannier.versions.attaching import Addition, Attachment
+    from pannier.versions.comparing import Compared, Comparison, compare
     from pannier.versions.docket import Docket
+    from pannier.versions.history import HistoryStep, RecordStep
 
 __version__ = "0.1.0"
 
 # where public names live; modules are imported when a name is first used, so that `import pannier` stays light
 _HOMES = {
-    "pannier.api.objects": "Batch ChangeResult Feed PackResult Record Snapshot Store create from_docket open open_store",
+    "pannier.api.objects": "Batch ChangeResult Copied Feed PackResult Record Snapshot Store "
+    "create from_docket open_snapshot open_store",
     "pannier.api.treatments": "Treatment",
+    "pannier.dealing.shares": "Dealing",
+    "pannier.feed.arrays": "Arrays",
+    "pannier.feed.describing": "Description",
+    "pannier.feed.feed": "Meter",
     "pannier.feed.plan": "Plan",
-    "pannier.feed.rendering": "render",
+    "pannier.feed.rendering": "RenderPlan Rendered render",
+    "pannier.feed.statistics": "Statistics",
     "pannier.folders.exporting": "restore",
+    "pannier.folders.laying_out": "LayOutResult",
     "pannier.images.own_steps": "own_step",
-    "pannier.measuring.sweep": "Measurement measure",
-    "pannier.sources.findings": "Findings",
+    "pannier.images.seen": "Stage",
+    "pannier.measuring.sweep": "Measurement Rate Trial measure",
+    "pannier.sources.findings": "Findings Problem Suspect",
     "pannier.sources.gathering.gather": "Gathered gather",
+    "pannier.sources.gathering.journal": "Failed",
+    "pannier.sources.rows": "LeftOut",
     "pannier.sources.survey": "survey",
+    "pannier.sources.table_facts": "ColumnFacts",
     "pannier.upkeep.findings": "Finding",
+    "pannier.upkeep.tidying": "Going Tidied",
     "pannier.upkeep.verify": "verify",
-    "pannier.versions.comparing": "Comparison compare",
+    "pannier.versions.attaching": "Addition Attachment",
+    "pannier.versions.comparing": "Compared Comparison compare",
     "pannier.versions.docket": "Docket",
+    "pannier.versions.history": "HistoryStep RecordStep",
 }
 _HOME_OF = {name: home for home, names in _HOMES.items() for name in names.split()}
 
+# without `open`, so that a star import leaves Python's own alone
 __all__ = [
+    "Addition",
+    "Arrays",
+    "Attachment",
     "Batch",
     "ChangeResult",
+    "ColumnFacts",
+    "Compared",
     "Comparison",
     "ConflictError",
+    "Copied",
     "DamageError",
+    "Dealing",
+    "Description",
     "Docket",
+    "Failed",
     "Feed",
     "Finding",
     "Findings",
     "Gathered",
+    "Going",
+    "HistoryStep",
+    "LayOutResult",
+    "LeftOut",
     "LimitError",
     "Measurement",
+    "Meter",
     "NotFoundError",
     "PackResult",
     "PannierError",
     "PictureError",
     "Plan",
+    "Problem",
+    "Rate",
     "Record",
+    "RecordStep",
+    "RenderPlan",
+    "Rendered",
     "Snapshot",
     "SourceError",
+    "Stage",
+    "Statistics",
     "Store",
     "StoreError",
+    "Suspect",
+    "Tidied",
     "Treatment",
     "TreatmentError",
+    "Trial",
     "UsageError",
     "compare",
     "create",
     "from_docket",
     "gather",
     "measure",
-    "open",
+    "open_snapshot",
     "open_store",
     "own_step",
     "render",
@@ -106,6 +161,13 @@ __all__ = [
     "survey",
     "verify",
 ]
+
+
+def open(address: str | Path) -> Snapshot:
+    """A snapshot by its address STORE@NAME; bare STORE is STORE@main. Also `open_snapshot`."""
+    from pannier.api.objects import open_snapshot
+
+    return open_snapshot(address)
 
 
 def __getattr__(name: str) -> Any:
@@ -118,4 +180,4 @@ def __getattr__(name: str) -> Any:
 
 
 def __dir__() -> list[str]:
-    return [*__all__, "__version__"]
+    return [*__all__, "__version__", "open"]

@@ -8,7 +8,7 @@ from typing import Any, Literal, get_args
 from pannier.errors import UsageError
 
 # how labels come in a batch; what becomes of a last, smaller batch; how a snapshot is laid out in a folder
-LabelAs = Literal["number", "one_hot", "binary", "name"]
+LabelAs = Literal["number", "one_hot", "name"]
 Last = Literal["keep", "drop"]
 Layout = Literal["class", "split", "flat"]
 # what becomes of what gets no label

@@ -12,6 +12,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from pannier.errors import UsageError
 from pannier.hashing import argsort_hashes
 
 Codes = np.ndarray[Any, np.dtype[np.int32]]
@@ -221,6 +222,14 @@ def ipc_bytes(table: Any) -> bytes:
     with pa.ipc.new_file(sink, table.schema) as writer:
         writer.write(table)
     return sink.getvalue()
+
+
+def to_frame(table: Any) -> Any:
+    """An Arrow table as a pandas data frame. Raises UsageError where pandas is not installed."""
+    try:
+        return table.to_pandas()
+    except ModuleNotFoundError:
+        raise UsageError("a data frame needs pandas: pip install 'pannier[pandas]', or take the Arrow table") from None
 
 
 def numbers_of(codes: Codes, names: Sequence[str], classes: Sequence[str]) -> Rows:

@@ -3,7 +3,7 @@
 PannierError
 ├── UsageError            the call was wrong: a missing path, an unknown name, shares that do not sum up
 │   ├── TreatmentError    a field of a treatment that is unknown or has a value it cannot have
-│   └── NotFoundError     no such store, snapshot, track, tag, split or record
+│   └── NotFoundError     no such store, snapshot, strand, tag, split or record
 ├── SourceError           the pictures to bring in have a problem: none found, names that differ, one key twice
 ├── PictureError          one picture cannot be used: broken, empty, too large, of a kind that is not read
 ├── StoreError            the store or its disk has a problem: newer format, no hard links, full, read-only
@@ -53,7 +53,7 @@ class TreatmentError(UsageError):
 
 
 class NotFoundError(UsageError, LookupError):
-    """Nothing bears that name: a path, store, snapshot, track, tag, split or record."""
+    """Nothing bears that name: a path, store, snapshot, strand, tag, split or record."""
 
 
 class SourceError(PannierError):

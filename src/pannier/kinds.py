@@ -13,4 +13,4 @@ LeftOutKind = Literal[
 Refusal = tuple[LeftOutKind, str]
 
 # what became of a record from one snapshot to another: the first that holds; "reencoded" where its pixels stayed alike
-ChangeKind = Literal["added", "removed", "changed", "relabelled", "moved", "described", "reencoded"]
+ChangeKind = Literal["added", "removed", "changed", "relabelled", "resplit", "columns", "reencoded"]

@@ -62,3 +62,22 @@ def show_bytes(size: int | float, *, up: bool = False) -> str:
         value = -(-value * scale // 1) / scale
     shown = f"{value:.{digits}f}"
     return f"{shown.removesuffix('.0')} {unit}"
+
+
+def at_commas(text: str) -> list[str]:
+    """The pieces between commas that are in no brackets and no quotes."""
+    pieces, depth, quote = [""], 0, ""
+    for letter in text:
+        if quote:
+            quote = "" if letter == quote else quote
+        elif letter in "'\"":
+            quote = letter
+        elif letter in "([":
+            depth += 1
+        elif letter in ")]":
+            depth -= 1
+        if letter == "," and not depth and not quote:
+            pieces.append("")
+        else:
+            pieces[-1] += letter
+    return pieces

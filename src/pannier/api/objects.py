@@ -3,46 +3,62 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, field, fields
 from pathlib import Path
-from typing import Any, cast
+from typing import Any, cast, overload
 
-from pannier.api.treatments import Treatment
-from pannier.choices import LabelAs, Last, Progress
-from pannier.columns import Rows
-from pannier.errors import NotFoundError, did_you_mean
+from pannier.api.treatments import Treatment, as_treatment
+from pannier.choices import LabelAs, Last, Layout, Progress
+from pannier.columns import Rows, to_frame
+from pannier.errors import NotFoundError, SourceError, UsageError, did_you_mean
 from pannier.feed import batch, feed
 from pannier.feed.arrays import Arrays, arrays
-from pannier.feed.job import job_of
+from pannier.feed.describing import Description, describe
+from pannier.feed.job import FeedJob, FeedOptions, job_of
+from pannier.feed.rendering import (
+    DEFAULT_DISK_LIMIT,
+    RenderPlan,
+    plan_rendering,
+    render,
+)
 from pannier.feed.reproducing import read_feed
+from pannier.feed.statistics import Statistics, measure_values
 from pannier.figures.notebook import of_batch, of_record, of_snapshot
 from pannier.folders.exporting import export
 from pannier.folders.laying_out import LayOutResult
 from pannier.hashing import text_hash
+from pannier.images.seen import Stage, stages
+from pannier.measuring.sweep import DEFAULT_ROUNDS, DEFAULT_SLICE_SECONDS, Measurement, measure
 from pannier.packing import change as changing
 from pannier.packing import pack as packing
 from pannier.packing.change import ChangeOptions, change
 from pannier.packing.pack import PackOptions, pack, pack_at
+from pannier.spelling import spelled, spelled_method
 from pannier.storage.opening import open_storage, parted_address
 from pannier.store import records, state
 from pannier.store.choosing import chosen_rows
 from pannier.store.facts import Fact, FactsByKey
 from pannier.store.left_out import read_left_out
-from pannier.store.names import FIRST_TRACK
+from pannier.store.names import FIRST_STRAND
 from pannier.store.snapshots import SHOWN_DIGITS
 from pannier.store.state import OpenedStore, State
 from pannier.upkeep import copying
 from pannier.upkeep.copying import copy
 from pannier.upkeep.tidying import DEFAULT_AGE, Tidied, tidy
-from pannier.versions.annotating import Annotation, Attachment, annotate, annotations_at, attachments_at, facts_at
+from pannier.versions.attaching import Addition, Attachment, additions_at, attach, attachments_at, facts_at
 from pannier.versions.docket import Docket
 from pannier.versions.history import history, record_history
-from pannier.versions.naming import add_tag, start_track
+from pannier.versions.naming import add_tag, start_strand
 from pannier.versions.query import query, table_of
 
 
 class Record(records.Record):
     __doc__ = records.Record.__doc__
+
+    def stages(self, treatment: Treatment, *, seed: int = 0, epoch: int = 0, variations: int = 3) -> list[Stage]:
+        """The picture after every step of a treatment, with so many random variations, from that epoch on."""
+        how: dict[str, Any] = {"seed": seed, "epoch": epoch, "times": variations}
+        return stages(treatment, self.bytes(), self.key, box=self.box(treatment), **how)
 
     def _repr_html_(self) -> str:
         return of_record(self)
@@ -56,66 +72,43 @@ class Batch(batch.Batch):
 
 
 class Feed(feed.Feed):
-    """Batches of a split of a snapshot, of several ("fold-1,fold-2"), or of all records for None.
+    """Batches of a snapshot, as `Snapshot.feed` tells. Iterating gives one epoch, the next `for` the next.
 
-    Iterating gives one epoch, the next `for` the next.
-    batch_size: records a batch; the last one of an epoch may be smaller (last="keep") or is left out (last="drop").
-    seed: of the order and of every random step. subset: a part, as "10%" or 0.1, fair in every class, fixed by the seed;
-    a smaller one lies in a larger. where: SQL over the records' columns, for a feed of some of them.
-    shuffle, augment: by default for the split "train" alone. rendered: take rendered canvases where there are any (None),
-    never (False), or raise where any is missing (True).
-    label_as: "number" int64 (N,), "one_hot" float32 (N, classes), "binary" float32 (N, 1) of two classes, "name".
-    workers: threads, by default the usable cores. ahead: batches kept ready, by default as the limit allows.
-    memory_limit: bytes, "256MiB", "auto" (half of what is free) or None (unlimited): bounds what the feed and its workers
-    hold, see `plan`. Batches that the consumer keeps beyond the one in hand are the consumer's.
-
-    Equal content, split, treatment, seed and epoch give equal batches, whatever the workers, `ahead` and limit.
     `notes` are lines worth telling: what is left out of the treatment, what is rendered, what has changed since it was
-    measured.
-    For one consuming thread. `close` ends all threads and may be called twice; a `with` block does it.
-    Raises LimitError, UsageError, NotFoundError at once; DamageError, naming shard, row and key, while feeding.
+    measured. For one consuming thread. `close` ends all threads and may be called twice; a `with` block does it.
     """
 
     _batch_type = Batch
 
-    def __init__(
-        self,
-        snapshot: Snapshot,
-        split: str | None,
-        treatment: Treatment | None = None,
-        *,
-        batch_size: int = 32,
-        seed: int = 0,
-        subset: str | float | None = None,
-        where: str | None = None,
-        shuffle: bool | None = None,
-        augment: bool | None = None,
-        rendered: bool | None = None,
-        last: Last = "keep",
-        label_as: LabelAs = "number",
-        workers: int | None = None,
-        ahead: int | None = None,
-        memory_limit: str | int | None = "auto",
-    ) -> None:
+    def __init__(self, job: FeedJob, snapshot: Snapshot) -> None:
         self.snapshot = snapshot
-        job = job_of(
-            snapshot,
-            split,
-            treatment,
-            batch_size=batch_size,
-            seed=seed,
-            subset=subset,
-            where=where,
-            shuffle=shuffle,
-            augment=augment,
-            rendered=rendered,
-            last=last,
-            label_as=label_as,
-            workers=workers,
-            ahead=ahead,
-            memory_limit=memory_limit,
-        )
         super().__init__(job, snapshot)
+
+    def describe(self) -> Description:
+        """The next batch in numbers, and what looks wrong. Raises UsageError without a treatment, SourceError for none."""
+        batch = next(iter(self), None)
+        if batch is None:
+            raise SourceError("there is no batch to describe: no record is left to feed")
+        return describe(self, batch)
+
+
+@dataclass(frozen=True, kw_only=True)
+class _Feeding(FeedOptions):
+    split: str | None = field(default="train", kw_only=False)
+    treatment: Treatment | str | Path | None = field(default=None, kw_only=False)
+    size: int | tuple[int, int] | str | None = None
+
+    @property
+    def how(self) -> dict[str, Any]:
+        """The options, as a job takes them."""
+        return {each.name: getattr(self, each.name) for each in fields(FeedOptions)}
+
+
+def _needed(said: Any, size: Any) -> Treatment:
+    treatment = as_treatment(said, size)
+    if treatment is None:
+        raise UsageError("say through which treatment: a Treatment, a TOML file's path, or size=96")
+    return treatment
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -131,7 +124,16 @@ class Snapshot(State):
     def __repr__(self) -> str:
         return f"<Snapshot {self.id[:SHOWN_DIGITS]}: {len(self)} records, {len(self.classes)} classes, {self.splits}>"
 
-    def __getitem__(self, which: int | str) -> Record:
+    @overload
+    def __getitem__(self, which: int | str) -> Record: ...
+
+    @overload
+    def __getitem__(self, which: slice) -> list[Record]: ...
+
+    def __getitem__(self, which: int | str | slice) -> Record | list[Record]:
+        """A record by its place in order of keys, or by its key; or several, as `snapshot[3:9]`."""
+        if isinstance(which, slice):
+            return [self.record(row) for row in self.in_key_order[which].tolist()]
         if isinstance(which, str):
             return self.record(self.row_of(which))
         if not -len(self) <= which < len(self):
@@ -154,9 +156,9 @@ class Snapshot(State):
         return read_left_out(self.storage, self.document["left_out"])
 
     @property
-    def annotations(self) -> list[Annotation]:
+    def additions(self) -> list[Addition]:
         """What was added to this snapshot after it was made: facts and attached files, who and when."""
-        return annotations_at(self)
+        return additions_at(self)
 
     @property
     def facts(self) -> FactsByKey:
@@ -175,15 +177,15 @@ class Snapshot(State):
             raise NotFoundError(f"no attachment {name!r} at this snapshot{did_you_mean(name, by_name)}")
         return by_name[name]
 
-    def annotate(
+    def attach(
         self,
         *,
         facts: Mapping[str, Fact] | None = None,
-        attach: Mapping[str, str | Path] | None = None,
-        detach: Sequence[str] = (),
+        files: Mapping[str, str | Path] | None = None,
+        remove: Sequence[str] = (),
     ) -> None:
         """Adds facts, and files by the names that they get here, as an entry of their own. Raises UsageError."""
-        annotate(self, facts=facts, attach=attach, detach=detach)
+        attach(self, facts=facts, files=files, remove=remove)
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data for JSON."""
@@ -218,8 +220,8 @@ class Snapshot(State):
         return table_of(self, split, where=where)
 
     def frame(self, split: str | None = None, *, where: str | None = None) -> Any:
-        """The same as a pandas data frame."""
-        return self.table(split, where=where).to_pandas()
+        """The same as a pandas data frame. Raises UsageError where pandas is not installed."""
+        return to_frame(self.table(split, where=where))
 
     def query(self, sql: str, *, after: Snapshot | None = None) -> Any:
         """What SQL over the table `records` gives, as an Arrow table; with `after` over `before` (this one) and `after`.
@@ -228,27 +230,173 @@ class Snapshot(State):
         """
         return query(self, sql, after=after)
 
-    def export(self, folder: str | Path, **options: Any) -> LayOutResult:
-        """Lays the pictures out in a folder, original bytes; see `pannier.folders.laying_out.lay_out` for the options.
+    def export(
+        self,
+        folder: str | Path,
+        *,
+        layout: Layout = "class",
+        where: str | None = None,
+        hard_links: bool = False,
+        docket: str | Path | None = None,
+        overwrite: bool = False,
+        workers: int | None = None,
+        progress: Progress | None = None,
+    ) -> LayOutResult:
+        """Lays the pictures out in a folder, original bytes, or brings one that was laid out before up to this snapshot.
 
-        In a git work tree the folder is ignored, and a docket written beside it.
+        layout: "class" folders, "split" folders of those, or one "flat" folder. where: SQL, for some of the records.
+        hard_links: files are links to one copy of each picture in the store. docket: a file that is to say what lies there,
+        for `pannier.restore`. overwrite: undo what was changed there by hand, which is refused else.
+        Interrupted, it goes on when it is called again. Raises UsageError, SourceError, DamageError, PannierError.
         """
-        return export(self, folder, **options)
+        how: dict[str, Any] = {"layout": layout, "where": where, "hard_links": hard_links, "overwrite": overwrite}
+        return export(self, folder, docket=docket, workers=workers, progress=progress, **how)
 
-    def docket(self, treatment: Treatment | None = None, **options: Any) -> Docket:
-        """The docket with which anyone gets the same batches; `.text()` is what goes into a file. See `Docket.of`."""
-        return Docket.of(self, treatment=treatment, **options)
+    def docket(
+        self,
+        treatment: Treatment | str | Path | None = None,
+        *,
+        split: str | None = None,
+        batch_size: int | None = None,
+        seed: int | None = None,
+        subset: str | None = None,
+        where: str | None = None,
+        shuffle: bool | None = None,
+        augment: bool | None = None,
+        last: Last | None = None,
+        label_as: LabelAs | None = None,
+        store: str | None = None,
+    ) -> Docket:
+        """The docket with which anyone gets the same batches; `.text()` is what goes into a file. What is not said is free.
 
-    def feed(self, split: str | None, treatment: Treatment | None = None, **options: Any) -> Feed:
-        """A feed of batches of one split (None: of every record); see `pannier.Feed` for the options."""
-        return Feed(self, split, treatment, **options)
+        store: how its address is written. Raises TreatmentError where standard values are not measured yet.
+        """
+        chosen: dict[str, Any] = {"split": split, "subset": subset, "where": where, "last": last, "label_as": label_as}
+        chosen |= {"batch_size": batch_size, "seed": seed, "shuffle": shuffle, "augment": augment}
+        return Docket.of(self, treatment=as_treatment(treatment), store=store, **chosen)
 
-    def arrays(self, split: str | None, treatment: Treatment, **options: Any) -> Arrays:
-        """A whole small split in memory: (images, labels, keys); see `pannier.feed.arrays`. Raises LimitError."""
-        return arrays(self, split, treatment, **options)
+    @spelled_method(_Feeding)
+    def feed(self, said: _Feeding) -> Feed:
+        """Batches of a split, of several ("fold-1,fold-2"), or of all records for None.
+
+        treatment: a `Treatment`, a TOML file's path, or fields as text, "size=96,color=gray"; `size` goes before its own.
+        Without either, batches are lists of encoded pictures.
+        batch_size: records a batch; the last one of an epoch may be smaller (last="keep") or is left out (last="drop").
+        seed: of the order and of every random step. subset: a part, as "10%" or 0.1, fair in every class, fixed by the seed;
+        a smaller one lies in a larger. where: SQL over the records' columns, for a feed of some of them.
+        shuffle, augment: by default for the split "train" alone. rendered: take rendered canvases where there are any
+        (None), never (False), or raise where any is missing (True).
+        label_as: "number" int64 (N,), "one_hot" float32 (N, classes), "name" a list.
+        workers: threads, by default the usable cores. ahead: batches kept ready, by default as the limit allows.
+        memory_limit: bytes, "256MiB", "auto" (half of what is free) or None (unlimited): bounds what the feed and its
+        workers hold, see `plan`. Batches that the consumer keeps beyond the one in hand are the consumer's.
+
+        Equal content, split, treatment, seed and epoch give equal batches, whatever the workers, `ahead` and limit.
+        Raises LimitError, UsageError, NotFoundError at once; DamageError, naming shard, row and key, while feeding.
+        """
+        return Feed(job_of(self, said.split, as_treatment(said.treatment, said.size), **said.how), self)
+
+    @spelled_method(_Feeding)
+    def arrays(self, said: _Feeding) -> Arrays:
+        """A whole small split in memory: (images, labels, keys), in order of keys, without the random steps unless told.
+
+        Options as of `feed`; memory_limit bounds the arrays too. Raises LimitError.
+        """
+        return arrays(self, said.split, _needed(said.treatment, said.size), FeedOptions(**said.how))
+
+    def stats(
+        self,
+        split: str | None = "train",
+        treatment: Treatment | str | Path | None = None,
+        *,
+        size: int | tuple[int, int] | str | None = None,
+        workers: int | None = None,
+        memory_limit: str | int | None = "auto",
+        progress: Progress | None = None,
+    ) -> Statistics:
+        """Mean, deviation, extremes and histogram of a split by channel, through a treatment's very size, fit and color.
+
+        Raises SourceError where the split is empty, LimitError.
+        """
+        bounds: dict[str, Any] = {"workers": workers, "memory_limit": memory_limit, "progress": progress}
+        return measure_values(self, split, _needed(treatment, size), **bounds)
+
+    def render(
+        self,
+        split: str | None = "train",
+        treatment: Treatment | str | Path | None = None,
+        *,
+        size: int | tuple[int, int] | str | None = None,
+        disk_limit: str | int | None = DEFAULT_DISK_LIMIT,
+        workers: int | None = None,
+        memory_limit: str | int | None = "auto",
+        check: bool = False,
+        preview: bool = False,
+        progress: Progress | None = None,
+    ) -> RenderPlan:
+        """Runs the fixed part of a treatment once for a split and keeps it: feeds through an equal one need no decoding.
+
+        disk_limit: the most bytes that all renderings of the store may take, or None. check: read what is there first, and
+        make again what is damaged. preview: say what it would cost. Raises StoreError where it would not fit.
+        """
+        through = _needed(treatment, size)
+        if preview:
+            return plan_rendering(self, through, split=split, disk_limit=disk_limit)
+        bounds: dict[str, Any] = {"workers": workers, "memory_limit": memory_limit, "progress": progress}
+        return render(self, through, split=split, disk_limit=disk_limit, check=check, **bounds)
+
+    def measure(
+        self,
+        split: str | None = "train",
+        treatment: Treatment | str | Path | None = None,
+        *,
+        size: int | tuple[int, int] | str | None = None,
+        batch_size: int = 32,
+        workers: Sequence[int] = (1, 2),
+        memory_limits: Sequence[str | int | None] = (None,),
+        seed: int = 0,
+        subset: str | float | None = None,
+        rounds: int = DEFAULT_ROUNDS,
+        slice_seconds: float = DEFAULT_SLICE_SECONDS,
+        progress: Progress | None = None,
+    ) -> Measurement:
+        """Throughput of feeds of every number of workers under every limit, against the machine's own ceiling.
+
+        See `pannier.measure`. Raises UsageError, NotFoundError.
+        """
+        grid: dict[str, Any] = {"workers": workers, "memory_limits": memory_limits, "batch_size": batch_size}
+        turns: dict[str, Any] = {"rounds": rounds, "slice_seconds": slice_seconds, "progress": progress}
+        return measure(self, _needed(treatment, size), split, seed=seed, subset=subset, **grid, **turns)
+
+    def sheet(
+        self,
+        path: str | Path,
+        split: str | None = None,
+        *,
+        pictures: int = 40,
+        seed: int = 0,
+        subset: str | float | None = None,
+        where: str | None = None,
+    ) -> None:
+        """Draws so many records of a split, by chance with a seed, alike from every class, into a PNG, PDF or SVG."""
+        from pannier.figures.sheet import choose_records, draw_sheet
+
+        records = choose_records(self, split, pictures, seed, subset, where)
+        draw_sheet(records, str(path), title=f"{self.title}, {split or 'all splits'}: {len(records)} records")
+
+    def counts_figure(self, path: str | Path) -> None:
+        """Draws classes by splits, and the sizes of pictures, into a PNG, PDF or SVG."""
+        from pannier.figures.counts import draw_counts
+
+        draw_counts(self, str(path))
 
     def _repr_html_(self) -> str:
         return of_snapshot(self)
+
+
+@dataclass(frozen=True, kw_only=True)
+class _Packing(PackOptions):
+    source: Any = field(kw_only=False)
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -259,56 +407,61 @@ class Store(OpenedStore):
     """
 
     def __repr__(self) -> str:
-        return f"<Store {self.path}: {', '.join(self.tracks.all_names()) or 'empty'}>"
+        return f"<Store {self.path}: {', '.join(self.strands.all_names()) or 'empty'}>"
 
     @property
     def path(self) -> Path:
         """Where it lies."""
         return Path(self.storage.address)
 
-    def snapshot(self, name: str = FIRST_TRACK) -> Snapshot:
-        """A snapshot by track, tag or the first 6 or more digits of its id. Raises NotFoundError."""
+    def snapshot(self, name: str = FIRST_STRAND) -> Snapshot:
+        """A snapshot by strand, tag or the first 6 or more digits of its id. Raises NotFoundError."""
         return Snapshot.of(self.state(name), self)
 
-    def history(self, name: str = FIRST_TRACK, *, key: str | None = None) -> list[Any]:
+    def history(self, name: str = FIRST_STRAND, *, key: str | None = None) -> list[Any]:
         """The snapshots that led to one, newest first; of one record those that changed it."""
         return history(self, name) if key is None else record_history(self, key, name)
 
-    def start_track(self, track: str, at: str = FIRST_TRACK, *, note: str = "") -> Snapshot:
-        """Starts a track at a snapshot without copying; one that is there takes the snapshot over, if that descends from it.
+    def start_strand(self, strand: str, at: str = FIRST_STRAND, *, note: str = "") -> Snapshot:
+        """Starts a strand at a snapshot without copying; one that is there takes it over, where it descends from that.
 
         Raises ConflictError, UsageError.
         """
-        return self.snapshot(start_track(self, track, at, note=note))
+        return self.snapshot(start_strand(self, strand, at, note=note))
 
-    def tag(self, tag: str, at: str = FIRST_TRACK, *, note: str = "", move: bool = False) -> Snapshot:
-        """Tags a snapshot. Raises UsageError where the tag names another one, unless it is to `move`."""
-        return self.snapshot(add_tag(self, tag, at, note=note, move=move))
+    def tag(self, tag: str, at: str = FIRST_STRAND, *, note: str = "", overwrite: bool = False) -> Snapshot:
+        """Tags a snapshot. Raises UsageError where the tag names another one, unless it is to `overwrite`."""
+        return self.snapshot(add_tag(self, tag, at, note=note, overwrite=overwrite))
 
-    def tidy(
-        self, *, older_than: str | float = DEFAULT_AGE, apply: bool = False, progress: Progress | None = None
-    ) -> Tidied:
-        """What nothing refers to any more, and how much it would free; with `apply` it goes."""
-        return tidy(self, older_than=older_than, apply=apply, progress=progress)
+    def tidy(self, *, older_than: str | float = DEFAULT_AGE, yes: bool = False, progress: Progress | None = None) -> Tidied:
+        """What nothing refers to any more, and how much it would free; with `yes` it goes."""
+        return tidy(self, older_than=older_than, yes=yes, progress=progress)
 
-    def copy(self, name: str, other: Store, *, track: str | None = None, progress: Progress | None = None) -> Copied:
+    def copy(self, name: str, other: Store, *, strand: str | None = None, progress: Progress | None = None) -> Copied:
         """Brings a snapshot with its history into another store, only what that lacks; see `pannier.upkeep.copying`."""
-        done = copy(self, name, other, track=track, progress=progress)
+        done = copy(self, name, other, strand=strand, progress=progress)
         return Copied(**vars(done), snapshot=Snapshot.of(done.state, other))
 
-    def pack(self, source: Any, *, preview: bool = False, progress: Progress | None = None, **options: Any) -> PackResult:
-        """Brings a source in as a new snapshot; see `pannier.packing.pack` and its `PackOptions`."""
-        return PackResult.of(pack(self, source, PackOptions(**options), preview=preview, progress=progress), self)
+    @spelled_method(_Packing)
+    def pack(self, said: _Packing) -> PackResult:
+        """Brings a source in as the next snapshot of a strand.
 
-    def change(self, *, preview: bool = False, **options: Any) -> ChangeResult:
+        source: a path of a folder, archive, table, arrays or TOML file that names several; a list of paths; a data frame,
+        Arrow table or dicts, one a row; a dict of arrays. The options are those of `pannier.packing.pack.PackOptions`.
+        Raises SourceError, UsageError, ConflictError, StoreError.
+        """
+        return PackResult.of(pack(self, said.source, said), self)
+
+    @spelled_method(ChangeOptions)
+    def change(self, said: ChangeOptions) -> ChangeResult:
         """Changes labels, splits, side columns or members as a new snapshot; see `pannier.packing.change.ChangeOptions`."""
-        done = change(self, ChangeOptions(**options), preview=preview)
+        done = change(self, said)
         return ChangeResult(**vars(done), snapshot=Snapshot.of(done.state, self))
 
 
 @dataclass(kw_only=True)
 class PackResult(packing.PackResult):
-    """What packing did; `snapshot` is the track's newest, which a preview of a first pack has not."""
+    """What packing did; `snapshot` is the strand's newest, which a preview of a first pack has not."""
 
     snapshot: Snapshot
 
@@ -320,7 +473,7 @@ class PackResult(packing.PackResult):
 
 @dataclass(kw_only=True)
 class ChangeResult(changing.ChangeResult):
-    """What a change did, or would do; `snapshot` is the track's newest."""
+    """What a change did, or would do; `snapshot` is the strand's newest."""
 
     snapshot: Snapshot
 
@@ -348,27 +501,48 @@ def open_or_create(path: str | Path) -> Store:
     return open_store(path) if storage.is_there() and not state.is_empty(storage) else create(path)
 
 
-def open(text: str | Path) -> Snapshot:
+def open_snapshot(address: str | Path) -> Snapshot:
     """A snapshot by its address STORE@NAME; bare STORE is STORE@main."""
-    path, name = parted_address(str(text))
+    path, name = parted_address(str(address))
     return open_store(path).snapshot(name)
 
 
-def bring_in(
-    source: Any, path: str | Path, *, preview: bool = False, progress: Progress | None = None, **options: Any
-) -> PackResult:
+def bring_in(source: Any, path: str | Path, options: PackOptions) -> PackResult:
     """`pack` into the store at a path, made where nothing or an empty folder is; a failed first pack leaves none."""
-    opened, done = pack_at(path, source, PackOptions(**options), preview=preview, progress=progress)
+    opened, done = pack_at(path, source, options)
     return PackResult.of(done, Store(opened.storage, opened.index))
 
 
-def from_docket(docket: str | Path | Docket, *, store: str | Path | None = None, **options: Any) -> Feed:
+@dataclass(frozen=True, kw_only=True)
+class _Reproducing:
+    docket: str | Path | Docket = field(kw_only=False)
+    store: str | Path | None = None
+    split: str | None = None
+    treatment: Treatment | str | Path | None = None
+    batch_size: int | None = None
+    seed: int | None = None
+    subset: str | float | None = None
+    where: str | None = None
+    shuffle: bool | None = None
+    augment: bool | None = None
+    rendered: bool | None = None
+    last: Last | None = None
+    label_as: LabelAs | None = None
+    workers: int | None = None
+    ahead: int | None = None
+    memory_limit: str | int | None = "auto"
+
+
+@spelled(_Reproducing)
+def from_docket(said: _Reproducing) -> Feed:
     """The feed that a docket describes.
 
-    docket: a file's path, or a `Docket`. store: where the store is here, else where the docket says. options: as
-    `snapshot.feed` takes them, for what the docket leaves open: workers, memory_limit and the like.
+    docket: a file's path, or a `Docket`. store: where the store is here, else where the docket says. The others as of
+    `Snapshot.feed`, for what the docket leaves open: workers, memory_limit and the like.
     Raises NotFoundError, UsageError where content, class numbers, treatment or decoder differ, or an option contradicts.
     """
-    state, split, treatment, feed_options = read_feed(docket, store=store, **options)
-    own = None if treatment is None else Treatment(**treatment.said())
-    return Feed(Snapshot.of(state, Store(state.storage, state.index)), split, own, **feed_options)
+    options = vars(said) | {"treatment": as_treatment(said.treatment)}
+    docket, store = options.pop("docket"), options.pop("store")
+    state, split, treatment, how = read_feed(docket, store=store, **options)
+    snapshot = Snapshot.of(state, Store(state.storage, state.index))
+    return Feed(job_of(snapshot, split, as_treatment(treatment), **how), snapshot)

@@ -6,14 +6,27 @@ from pathlib import Path
 from typing import Any, Self
 
 from pannier.array_types import Array
-from pannier.errors import TreatmentError
+from pannier.errors import TreatmentError, UsageError
 from pannier.feed.statistics import measure_values
 from pannier.figures.notebook import of_treatment
 from pannier.images import treatment
 from pannier.images.explaining import explained
 from pannier.images.prepare import Preparation
-from pannier.images.treatment_file import read_fields, save
+from pannier.images.treatment_file import read_fields, read_said, save
 from pannier.store.state import State
+
+
+def as_treatment(said: Any, size: Any = None) -> Treatment | None:
+    """What is said of a treatment: itself, a file's path, fields as text; `size` goes before its own. Raises UsageError."""
+    fields = {} if size is None else {"size": size}
+    if said is None:
+        return Treatment(**fields) if fields else None
+    if isinstance(said, (str, Path)):
+        return Treatment.read(said, **fields)
+    if not isinstance(said, treatment.Treatment):
+        given = type(said).__name__
+        raise UsageError(f"{given} is no treatment: give one, a TOML file's path, or fields as 'size=96,color=gray'")
+    return said if isinstance(said, Treatment) and not fields else Treatment(**(said.said() | fields))
 
 
 class Treatment(treatment.Treatment):
@@ -27,6 +40,12 @@ class Treatment(treatment.Treatment):
             return cls(**(fields | override))
         except TreatmentError as error:
             raise TreatmentError(f"{path}: {error}") from None
+
+    @classmethod
+    def read(cls, said: str | Path, **override: Any) -> Self:
+        """A TOML file's path, or fields as text, "size=96x128,color=gray,turn=8"; `override` goes before what they say."""
+        file, fields = read_said(said)
+        return cls(**(fields | override)) if file is None else cls.from_file(file, **override)
 
     def save(self, path: str | Path) -> None:
         """Writes it as a TOML file; in one that is there, comments and the order of fields are kept."""

@@ -17,7 +17,7 @@ _WHAT = {
     "as_of": opt.text("Bring back all of an older snapshot, as a new one; goes alone.", "NAME"),
     "name": opt.text("What the dataset is called."),
     "description": opt.text("What the dataset is."),
-    "track": opt.Declared(str, "The track to add to.", default="main"),
+    "strand": opt.Declared(str, "The strand to add to.", default="main"),
 }
 
 

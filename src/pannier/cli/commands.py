@@ -11,7 +11,6 @@ import pannier
 app = typer.Typer(
     name="pannier",
     help="Labelled pictures to training batches: pack, version, feed and measure, under a memory limit that holds.",
-    add_completion=False,
     no_args_is_help=True,
     rich_markup_mode="rich",
     context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
@@ -19,23 +18,25 @@ app = typer.Typer(
 
 # by the step of the job: each is a module of this folder with a function of its own name
 _STEPS = {
+    "Start": "demo",
     "Collect": "survey gather pack change",
     "Look": "show sheet look query",
     "Prepare": "treatment stats render",
-    "Version": "history compare track tag annotate docket export restore copy",
+    "Version": "history compare strand tag attach",
+    "Share": "docket export restore copy",
     "Feed": "feed measure",
-    "Keep": "verify tidy",
-    "Start": "demo",
+    "Upkeep": "verify tidy",
 }
+_STATUSES = "Exit status: 0 done, 1 the data have a problem, 2 the call was wrong, 130 interrupted."
 
 for _step, _names in _STEPS.items():
     for _name in _names.split():
         _command = getattr(import_module(f"pannier.cli.{_name}"), _name)
-        app.command(_name, rich_help_panel=_step, no_args_is_help=_name != "demo")(_command)
+        app.command(_name, rich_help_panel=_step, no_args_is_help=_name != "demo", epilog=_STATUSES)(_command)
 
 
 @app.callback(invoke_without_command=True)
-def _version(version: bool = typer.Option(False, "--version", metavar="", help="Print the version and stop.")) -> None:
+def _version(version: bool = typer.Option(False, "--version", "-V", metavar="", help="Print the version and stop.")) -> None:
     if version:
         print(f"pannier {pannier.__version__}")
         raise typer.Exit

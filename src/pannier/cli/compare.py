@@ -19,7 +19,7 @@ _SIDE = "STORE[@NAME], a docket's file, or a folder."
 def compare(
     before: str = opt.argument(..., _SIDE, metavar="BEFORE"),
     after: str = opt.argument(..., _SIDE, metavar="AFTER"),
-    count: int = opt.value(_SHOWN, "So many keys are shown."),
+    rows: int = opt.value(_SHOWN, "So many keys are shown."),
     store: opt.StoreHint = None,
     fail_on_change: bool = opt.flag("--fail-on-change", "Exit status 1 when they differ."),
     figure: opt.Figure = None,
@@ -33,7 +33,7 @@ def compare(
     from pannier.versions.comparing import compare as look
 
     comparison = look(before, after, store=store)
-    print_json(comparison.to_dict()) if json else _print(comparison, count)
+    print_json(comparison.to_dict()) if json else _print(comparison, rows)
     if figure:
         _draw(comparison, figure)
     return 1 if fail_on_change and not comparison.is_same else 0

@@ -11,13 +11,13 @@ from pannier.units import show_bytes
 def copy(
     store: opt.Store,
     other: str = opt.argument(..., "The other store; made where nothing or an empty folder is.", metavar="OTHER"),
-    track: str | None = opt.value(None, "What it is called there; by default as here."),
+    strand: str | None = opt.value(None, "What it is called there; by default as here."),
     json: opt.AsJson = False,
 ) -> int:
     """Bring a snapshot with its history into another store: only what that lacks. Interrupted, it goes on.
 
     [dim]$[/dim] pannier copy swatches.store /mnt/mill/swatches.store
-    [dim]$[/dim] pannier copy swatches.store@spring weave.store --track spring-weaves
+    [dim]$[/dim] pannier copy swatches.store@spring weave.store --strand spring-weaves
     """
     from pannier.api.objects import open_or_create
     from pannier.storage.opening import parted_address
@@ -26,12 +26,12 @@ def copy(
     here = pannier.open_store(path)
     here.resolve(name)
     with progress_bar("copy") as progress:
-        done = here.copy(name, open_or_create(other), track=track, progress=progress)
+        done = here.copy(name, open_or_create(other), strand=strand, progress=progress)
     if json:
         print_json(done.to_dict())
     elif done.pictures or done.snapshots:
         what = f"{plural(done.pictures, 'picture')}, {show_bytes(done.byte_count)}, {plural(done.snapshots, 'snapshot')}"
-        print(f"{other}@{done.track} is snapshot {done.snapshot.id[:12]}: {what} brought there.")
+        print(f"{other}@{done.strand} is snapshot {done.snapshot.id[:12]}: {what} brought there.")
     else:
-        print(f"{other}@{done.track} is snapshot {done.snapshot.id[:12]}: everything was there already.")
+        print(f"{other}@{done.strand} is snapshot {done.snapshot.id[:12]}: everything was there already.")
     return 0

@@ -4,16 +4,20 @@ from __future__ import annotations
 
 import os
 import sys
-from typing import Literal
+from pathlib import Path
 
 import pannier
 from pannier import choices
 from pannier.cli import options as opt
+from pannier.files import write_whole
 
 _HOW = {
     "batch_size": opt.number("Pictures a batch."),
     "seed": opt.number("Seed of order and chance."),
-    "order": opt.Declared(Literal["shuffled", "by key"] | None, "By default train is shuffled."),
+    "subset": opt.text("A part, as 10%, fair in every class, fixed by the seed.", "PART"),
+    "where": opt.text("Only records for which this SQL holds.", "EXPR"),
+    "shuffle": opt.switch("By default train is shuffled, other splits are not.", names=("--shuffle/--no-shuffle",)),
+    "augment": opt.switch("By default train gets the random steps, others do not.", names=("--augment/--no-augment",)),
     "last": opt.Declared(choices.Last | None, "What becomes of a last, smaller batch."),
     "label_as": opt.Declared(choices.LabelAs | None, "How labels come; by default as numbers."),
 }
@@ -23,21 +27,25 @@ _HOW = {
 @opt.takes("how", _HOW)
 def docket(
     store: opt.Store,
+    file: str | None = opt.argument(None, "Where it goes; by default standard output.", metavar="[FILE]"),
     treatment: opt.TreatmentOptions = opt.NO_TREATMENT,
     split: opt.Split = None,
     how: opt.Said = opt.NOTHING,
-    subset: opt.Subset = None,
-    store_as: str | None = opt.value(None, "How the docket names the store; by default relative to here.", "PATH"),
+    store_as: str | None = opt.value(None, "How it names the store; by default relative to FILE, or to here.", "PATH"),
 ) -> int:
-    """Write a docket to standard output: with it and the store, anyone gets the same batches.
+    """Write a docket: with it and the store, anyone gets the same batches.
 
-    [dim]$[/dim] pannier docket swatches.store@spring --treatment cloth.toml --seed 7 --split train > weave.docket
+    [dim]$[/dim] pannier docket swatches.store@spring weave.docket --treatment cloth.toml --seed 7 --split train
     [dim]$[/dim] pannier feed --docket weave.docket
     """
     from pannier.versions.docket import relative_to
 
     snapshot = pannier.open(store)
     treated = treatment.treatment(snapshot) if treatment.are_said else None
-    where = store_as or relative_to(snapshot.store.path.absolute(), os.getcwd())
-    sys.stdout.write(snapshot.docket(treated, store=where, split=split, subset=subset, **how).text())
+    where = store_as or relative_to(snapshot.store.path.absolute(), Path(file).absolute().parent if file else os.getcwd())
+    text = snapshot.docket(treated, store=where, split=split, **how).text()
+    if file is None:
+        sys.stdout.write(text)
+    else:
+        write_whole(file, text)
     return 0

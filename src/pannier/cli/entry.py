@@ -15,7 +15,7 @@ def main(arguments: list[str] | None = None) -> None:
     except PannierError as error:
         status = _say(str(error), error.exit_status)
     except KeyboardInterrupt:
-        status = _say("interrupted; what was finished is kept", 130)
+        status = _say("interrupted; what was finished is kept, and the same command goes on from there", 130)
     except MemoryError:
         status = _say("memory ran out; give a lower --memory-limit or fewer --workers", 1)
     except BrokenPipeError:
@@ -30,6 +30,8 @@ def main(arguments: list[str] | None = None) -> None:
 def _run(arguments: list[str]) -> int:
     from pannier.cli.commands import app
 
+    if not arguments or arguments[0] == "help":
+        arguments = [*arguments[1:2], "--help"]
     try:
         result = app(arguments, standalone_mode=False, prog_name="pannier")
     except SystemExit as end:
@@ -39,7 +41,8 @@ def _run(arguments: list[str]) -> int:
             raise
         context = getattr(error, "ctx", None)
         hint = f" (see {context.command_path} --help)" if context else ""
-        return _say(error.format_message().rstrip(".") + hint, 2)
+        message = error.format_message().rstrip(".")
+        return _say(message + hint, 2) if message else 2
     return result if isinstance(result, int) else 0
 
 

@@ -28,12 +28,13 @@ def export(
     arrays: bool = opt.flag("--arrays", "Prepared pictures as .npy arrays."),
     encode: str | None = opt.value(None, "Prepared pictures as files: png, jpeg:90 or webp:80.", "FORMAT"),
     treatment: opt.TreatmentOptions = opt.NO_TREATMENT,
-    yes: bool = opt.flag("--yes", "Undo what was changed there by hand."),
+    docket: str | None = opt.value(None, "Write a docket that says what lies there.", "FILE"),
+    overwrite: bool = opt.flag("--overwrite", "Undo what was changed there by hand."),
     json: opt.AsJson = False,
 ) -> int:
     """Write a snapshot's pictures as files again, byte for byte, in class folders, with a table of labels.
 
-    In a git work tree a docket is written beside the folder, and the folder is added to .gitignore.
+    With --docket a small text file says what lies there: pannier restore brings the folder back by it.
 
     [dim]$[/dim] pannier export swatches.store@spring swatches/
     [dim]$[/dim] pannier export swatches.store --table labels.csv
@@ -50,8 +51,13 @@ def export(
     if treatment.file or treatment.fields:
         raise UsageError("prepared pictures are written with --encode png, or as --arrays; say one of them")
     with progress_bar("export") as progress:
-        options: dict[str, Any] = {"layout": layout, "where": _condition(where, split), "hard_links": hard_links}
-        result = snapshot.export(directory, **options, overwrite=yes, progress=progress)
+        options: dict[str, Any] = {
+            "layout": layout,
+            "where": _condition(where, split),
+            "hard_links": hard_links,
+            "docket": docket,
+        }
+        result = snapshot.export(directory, **options, overwrite=overwrite, progress=progress)
     print_json(result.to_dict()) if json else print_laid_out(result)
     return 0
 
@@ -102,4 +108,4 @@ def print_laid_out(result: LayOutResult) -> None:
     if result.attachments:
         print(f"Attachments in {result.folder / 'attachments'}: {', '.join(result.attachments)}.")
     if result.docket:
-        print(f"To commit: {result.docket} and .gitignore. To bring the folder back: pannier restore {result.docket.name}")
+        print(f"Docket: {result.docket}. To bring the folder back: pannier restore {result.docket}")

@@ -35,7 +35,7 @@ _HOW = {
 @opt.takes_treatment
 @opt.takes("how", _HOW)
 def feed(
-    store: str | None = opt.argument(None, "A store; NAME is a track, a tag or a snapshot's id.", metavar="[STORE[@NAME]]"),
+    store: str | None = opt.argument(None, "A store; NAME is a strand, a tag or a snapshot's id.", metavar="[STORE[@NAME]]"),
     split: opt.Split = None,
     treatment: opt.TreatmentOptions = opt.NO_TREATMENT,
     docket: str | None = opt.value(None, "Feed what a docket says, in place of store and options.", "FILE"),
@@ -136,8 +136,10 @@ def _opened(
     if docket is not None:
         if store is not None:
             raise UsageError("a docket names its store; say where that is here with --store")
+        if treatment.are_said and not (treatment.file or "size" in treatment.fields):
+            raise UsageError(f"a docket says how pictures are treated: leave --{min(treatment.fields)} out")
         if treatment.are_said:
-            given["treatment"] = treatment.as_said() if treatment.file else None
+            given["treatment"] = treatment.as_said()
         return from_docket(docket, store=store_hint, **given)
     if store is None:
         raise UsageError("name a store, or a docket with --docket FILE")

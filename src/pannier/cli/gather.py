@@ -19,7 +19,7 @@ _HOW = {
     "name": opt.text("What names the files; / for folders.", "EXPR"),
     "pause": opt.Declared(str, "Between two requests to one host.", default="700ms"),
     "connections": opt.Declared(int, "At once to one host.", default=2),
-    "tries": opt.Declared(int, "How often a picture is asked for.", default=4),
+    "attempts": opt.Declared(int, "How often a picture is asked for.", default=4),
     "timeout": opt.Declared(str, "For one picture.", default="60s"),
     "max_bytes": opt.Declared(str, "Larger files are refused while they arrive.", default="64MiB"),
     "max_pixels": opt.Declared(int, "So are pictures with more pixels.", default=100_000_000),
@@ -56,7 +56,7 @@ def gather(
                 rate = done / max(bar.elapsed, 0.1)
                 bar.show(done, total, lambda: f"{rate:,.1f} pictures/s, {show_bytes(byte_count)}")
 
-        result = fetch(table, directory, progress=step, robots=not ignore_robots, **how)
+        result = fetch(table, directory, progress=step, ignore_robots=ignore_robots, **how)
     print_json(result.to_dict()) if json else _print(result)
     return 1 if result.failed else 0
 

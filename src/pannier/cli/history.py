@@ -17,12 +17,12 @@ _SIGNS = (("added", "+"), ("removed", "-"))
 def history(
     store: opt.Store,
     key: str | None = opt.argument(None, "One record: what became of it, and by whom.", metavar="[KEY]"),
-    count: int | None = opt.value(None, "Only the newest so many.", None, "--count", min=1),
+    rows: int | None = opt.value(None, "Only the newest so many.", min=1),
     by_class: bool = opt.flag("--by-class", "Tell changes class by class."),
     figure: opt.Figure = None,
     json: opt.AsJson = False,
 ) -> int:
-    """The snapshots of a track, newest first, and what each changed; or every snapshot that changed one record.
+    """The snapshots of a strand, newest first, and what each changed; or every snapshot that changed one record.
 
     [dim]$[/dim] pannier history swatches.store --figure history.png
     [dim]$[/dim] pannier history swatches.store twill/0042.jpg
@@ -33,10 +33,10 @@ def history(
     opened = pannier.open_store(path)
     if key is not None:
         found = opened.history(name, key=key)
-        print_json([step.to_dict() for step in found]) if json else _print_record(key, found[:count])
+        print_json([step.to_dict() for step in found]) if json else _print_record(key, found[:rows])
         return 0
     steps = opened.history(name)
-    print_json([step.to_dict() for step in steps[:count]]) if json else _print(steps, count, by_class)
+    print_json([step.to_dict() for step in steps[:rows]]) if json else _print(steps, rows, by_class)
     if figure:
         from pannier.figures.history import draw_history
 
@@ -58,7 +58,7 @@ def _print(steps: list[HistoryStep], count: int | None, by_class: bool) -> None:
             print_table(["class", "changed"], lines, left=2)
     left = len(steps) - len(rows)
     if left:
-        print(f"\n{plural(left, 'older snapshot')} (a larger --count shows more)")
+        print(f"\n{plural(left, 'older snapshot')} (a larger --rows shows more)")
 
 
 def _changes(totals: dict[str, int]) -> str:

@@ -19,9 +19,9 @@ def look(
         ..., "A store, and a record's key behind it; or a picture's file.", metavar="STORE[@NAME]|FILE"
     ),
     key: str | None = opt.argument(None, "The record, by its key.", metavar="[KEY]"),
-    treatment: list[str] | None = opt.value(None, "A treatment file; several lie side by side.", "FILE"),
+    treatment: list[str] | None = opt.value(None, "A treatment file, or fields; several lie side by side.", "FILE|FIELDS"),
     size: list[str] | None = opt.value(None, "In place of a file's size, or alone; may be given again."),
-    times: int | None = opt.value(None, "So many random variations on a grid.", min=1, max=240),
+    variations: int | None = opt.value(None, "So many random variations on a grid.", min=1, max=240),
     seed: int = opt.value(0, "Seed of the random steps.", min=0),
     epoch: int = opt.value(0, "The epoch whose random steps come first.", min=0),
     figure: opt.Figure = "look.png",
@@ -30,7 +30,7 @@ def look(
     """One picture through every step of a treatment: what is seen, and the numbers. Or many random variations of it.
 
     [dim]$[/dim] pannier look swatches.store twill/0042.jpg --treatment cloth.toml
-    [dim]$[/dim] pannier look swatches.store twill/0042.jpg --treatment cloth.toml --times 12 --figure times.png
+    [dim]$[/dim] pannier look swatches.store twill/0042.jpg --treatment cloth.toml --variations 12 --figure variations.png
     """
     from pannier.figures.look import draw_look
     from pannier.images.seen import drawn_words, stages, varied
@@ -39,12 +39,12 @@ def look(
     treatments = [opt.ready(each, snapshot) for each in _treatments(treatment or [], size or [])]
     names = _names(treatment or [], size or [])
     path = figure or "look.png"
-    if times is not None:
+    if variations is not None:
         if len(treatments) > 1:
-            raise UsageError("--times shows the variations of one treatment: give one --treatment, one --size")
-        pictures = varied(treatments[0], data, name, seed, epoch, times, box_of(treatments[0]))
-        words = [drawn_words(treatments[0], name, seed, each) for each in range(epoch, epoch + times)]
-        title = f"{name} through {names[0]}, {times} times, seed {seed}"
+            raise UsageError("--variations shows the variations of one treatment: give one --treatment, one --size")
+        pictures = varied(treatments[0], data, name, seed, epoch, variations, box_of(treatments[0]))
+        words = [drawn_words(treatments[0], name, seed, each) for each in range(epoch, epoch + variations)]
+        title = f"{name} through {names[0]}, {variations} times, seed {seed}"
         return _show_variations(pictures, words, epoch, title, path, json)
     rows = [
         (title, stages(each, data, name, seed=seed, epoch=epoch, times=3 if len(treatments) == 1 else 2, box=box_of(each)))
@@ -72,12 +72,11 @@ def _treatments(files: list[str], sizes: list[str]) -> list[pannier.Treatment]:
     """A treatment for each file, or for each size; every file at every size where both are given."""
     if not files and not sizes:
         raise UsageError("say through which treatment: --treatment FILE, or --size")
-    told = [opt.read_size(size) for size in sizes]
     if not files:
-        return [pannier.Treatment(size) for size in told]
-    if not told:
-        return [pannier.Treatment.from_file(file) for file in files]
-    return [pannier.Treatment.from_file(file, size=size) for file in files for size in told]
+        return [pannier.Treatment(size) for size in sizes]
+    if not sizes:
+        return [pannier.Treatment.read(file) for file in files]
+    return [pannier.Treatment.read(file, size=size) for file in files for size in sizes]
 
 
 def _names(files: list[str], sizes: list[str]) -> list[str]:

@@ -11,7 +11,6 @@ from typing import Annotated, Any
 import typer
 
 import pannier
-from pannier.errors import UsageError
 
 
 def value(default: Any, help: str, metavar: str | None = None, *names: str, panel: str | None = None, **more: Any) -> Any:
@@ -50,7 +49,7 @@ class Declared:
 text, texts = partial(Declared, str | None), partial(Declared, list[str] | None)
 number, switch = partial(Declared, int | None), partial(Declared, bool | None)
 
-Store = Annotated[str, typer.Argument(metavar="STORE[@NAME]", help="A store; NAME is a track, a tag or a snapshot's id.")]
+Store = Annotated[str, typer.Argument(metavar="STORE[@NAME]", help="A store; NAME is a strand, a tag or a snapshot's id.")]
 Sources = Annotated[
     list[str],
     typer.Argument(metavar="SOURCE...", help="A folder, an archive, a table, arrays; or a TOML file that names several."),
@@ -73,12 +72,8 @@ FactsOption = Annotated[
 ]
 
 _TREATMENT = {
-    "size": text("Size of a prepared picture: 96, or HEIGHTxWIDTH as 96x128."),
-    "treatment": text("A TOML file that says how a picture becomes an array.", "FILE"),
-    "fit": text("cover, contain or fill."),
-    "color": text("rgb or gray."),
-    "values": text("raw, unit, signed, or standard (measured on the split train at this very size)."),
-    "flip": text("Random mirroring: none, horizontal, vertical or both."),
+    "treatment": text("How a picture becomes an array: a TOML file, or fields, as size=96,color=gray.", "FILE|FIELDS"),
+    "size": text("Size of a prepared picture: 96, or HEIGHTxWIDTH as 96x128; goes before the treatment's."),
 }
 
 
@@ -140,7 +135,7 @@ _RULES = {
 _DEALING = {
     "shares": text("Deal records to splits, as train=75,val=15,test=10."),
     "seed": number("Seed of the dealing."),
-    "count": text("A split of so many records, as test=120; the rest by --shares.", "SPLIT=N"),
+    "counts": text("A split of so many records, as test=120; the rest by --shares.", "SPLIT=N"),
     "carve": text("Take a split out of another, as val=15%.", "SPLIT=SHARE"),
     "of": text("With --carve: out of which.", "SPLIT"),
     "folds": number("So many equal splits, fold-1, fold-2 and so on."),
@@ -174,19 +169,12 @@ def takes(
 
 
 def _read_treatment(said: Said) -> TreatmentOptions:
-    file, size = said.pop("treatment", None), said.pop("size", None)
-    return TreatmentOptions(file, said if size is None else said | {"size": read_size(size)})
+    from pannier.images.treatment_file import read_said
+
+    file, fields = read_said(said["treatment"]) if "treatment" in said else (None, {})
+    return TreatmentOptions(file, fields | ({"size": said["size"]} if "size" in said else {}))
 
 
 takes_treatment = takes("treatment", _TREATMENT, read=_read_treatment)
 takes_rules = takes("rules", _RULES, "Rules over the source's columns")
 takes_dealing = takes("dealing", _DEALING, "Splits")
-
-
-def read_size(text: str | None) -> int | tuple[int, int] | None:
-    if text is None:
-        return None
-    sides = text.lower().split("x")
-    if len(sides) > 2 or not all(side.isdigit() for side in sides):
-        raise UsageError(f"--size {text}: write one number, as 96, or HEIGHTxWIDTH, as 96x128")
-    return int(sides[0]) if len(sides) == 1 else (int(sides[0]), int(sides[1]))

@@ -17,12 +17,12 @@ from pannier.cli.terminal import (
     print_table,
     progress_bar,
 )
-from pannier.units import read_bytes, show_bytes
+from pannier.units import show_bytes
 
 PICTURES = "Pictures"
 
 _HOW = {
-    "keep": opt.texts("Side columns: columns, or 'SQL as name'.", "COLUMN,..."),
+    "columns": opt.texts("Side columns: columns, or 'SQL as name'.", "COLUMN,..."),
     "unlabeled": opt.Declared(choices.Unlabeled, "What becomes of what gets no label.", default="leave"),
     "classes": opt.text("The classes in order of their numbers.", "CLASS,..."),
     "only_classes": opt.text("No other classes than these.", "CLASS,..."),
@@ -30,16 +30,16 @@ _HOW = {
     "longest_side": opt.number("Shrink what is longer, as 1600; by default all stay as they are.", "PIXELS", panel=PICTURES),
     "encode": opt.text("Save all pictures anew, as jpeg:90, png or webp:80.", "FORMAT", panel=PICTURES),
     "max_pixels": opt.Declared(int, "Pictures with more pixels are left out.", default=100_000_000, panel=PICTURES),
-    "into": opt.text("Put all keys below a prefix.", "PREFIX"),
-    "mirror": opt.switch("Remove records that the source no longer has."),
+    "prefix": opt.text("Put all keys below a prefix.", "PREFIX"),
+    "remove_missing": opt.switch("Remove records that the source no longer has."),
     "resplit": opt.switch("Deal anew although the source has split folders."),
     "relabel": opt.switch("The source's labels and splits win over those there."),
     "allow_missing_classes": opt.switch("Splits may carry different class names."),
     "strict": opt.switch("Refuse broken pictures instead of leaving them out."),
-    "thorough": opt.switch("Read also files whose size and time stamp are as before."),
+    "reread": opt.switch("Read also files whose size and time stamp are as before."),
     "name": opt.text("What the dataset is called."),
     "description": opt.text("What the dataset is."),
-    "track": opt.Declared(str, "The track to add to.", default="main"),
+    "strand": opt.Declared(str, "The strand to add to.", default="main"),
     "shard_size": opt.Declared(str, "Size of a shard.", default="256MiB"),
     "shards": opt.number("So many shards, instead of a size."),
     "workers": opt.number("Threads; by default all usable cores."),
@@ -69,14 +69,14 @@ def pack(
     [dim]$[/dim] pannier pack heap/ swatches.store --label-pattern "{label}_loom{loom}_{number}" --group-by loom
     """
     from pannier.api.objects import bring_in
+    from pannier.packing.pack import PackOptions
 
-    how["shard_bytes"] = read_bytes(how.pop("shard_size"))
     with progress_bar("pack") as progress:
         told: opt.Said = {"note": note, "facts": fact, "preview": preview, "progress": progress}
-        result = bring_in(source, store, **told, **how, **rules, **dealing)
+        result = bring_in(source, store, PackOptions(**told, **how, **rules, **dealing))
     print_json(result.to_dict()) if json else _print_preview(result) if preview else _print(result, store)
     if fact and not result.is_new and not preview:
-        print(f"So no new snapshot has the facts; keep them with: pannier annotate {store} --fact ...", file=sys.stderr)
+        print(f"So no new snapshot has the facts; keep them with: pannier attach {store} --fact ...", file=sys.stderr)
     return 0
 
 

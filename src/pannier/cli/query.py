@@ -16,7 +16,7 @@ def query(
     store: opt.Store,
     sql: str = opt.argument(..., "A SELECT over the table records; with two, before and after.", metavar="SQL"),
     after: str | None = opt.value(None, "A second snapshot: tables are then before and after.", "STORE[@NAME]"),
-    count: int = opt.value(_SHOWN, "So many rows are shown."),
+    rows: int = opt.value(_SHOWN, "So many rows are shown."),
     csv: bool = opt.flag("--csv", "Print all rows as CSV."),
     json: opt.AsJson = False,
 ) -> int:
@@ -33,7 +33,7 @@ def query(
     elif json:
         print_json([{name: _plain(value) for name, value in row.items()} for row in table.to_pylist()])
     else:
-        _print(table, count)
+        _print(table, rows)
     return 0
 
 
@@ -52,7 +52,7 @@ def _print(found: Any, count: int) -> None:
         left += 1
     print_table(found.column_names, rows, left=left)
     if len(found) > count:
-        print(f"and {plural(len(found) - count, 'more row')} (--count, --csv or --json gives them)")
+        print(f"and {plural(len(found) - count, 'more row')} (--rows, --csv or --json gives them)")
 
 
 def _shown(value: Any) -> str:

@@ -27,11 +27,11 @@ def render(
     store: opt.Store,
     treatment: opt.TreatmentOptions = opt.NO_TREATMENT,
     split: opt.Split = None,
-    cap: str = opt.value("20GiB", "The most that renderings may take, or none.", "BYTES"),
+    disk_limit: str = opt.value("20GiB", "The most that renderings may take, or none.", "BYTES"),
     how: opt.Said = opt.NOTHING,
     preview: bool = opt.flag("--preview", "Say what it would cost; make nothing."),
     listed: bool = opt.flag("--list", "What is rendered in the store."),
-    drop: str | None = opt.value(None, "Take a rendering away, by its first digits.", "DIGEST"),
+    remove: str | None = opt.value(None, "Take a rendering away, by its first digits.", "DIGEST"),
     json: opt.AsJson = False,
 ) -> int:
     """Run the fixed part of a treatment once and keep its canvases: feeds through it need no decoding any more.
@@ -42,18 +42,18 @@ def render(
     from pannier.feed.rendering import plan_rendering
     from pannier.feed.rendering import render as make
 
-    if listed or drop is not None:
-        return _kept(store, drop, json)
+    if listed or remove is not None:
+        return _kept(store, remove, json)
     if not treatment.are_said:
         raise UsageError("say through which treatment: --treatment FILE, or --size")
     snapshot = pannier.open(store)
     through = treatment.as_said()
-    plan = plan_rendering(snapshot, through, split=split, cap=cap)
+    plan = plan_rendering(snapshot, through, split=split, disk_limit=disk_limit)
     if not json:
         _print_plan(plan, preview)
     if not preview:
         with progress_bar("render") as bar:
-            plan = make(snapshot, through, split=split, cap=cap, progress=bar, **how)
+            plan = make(snapshot, through, split=split, disk_limit=disk_limit, progress=bar, **how)
         if not json:
             print(f"rendered {plural(plan.missing, 'picture')}; feeds through this fixed part use them by themselves")
     if json:
@@ -61,15 +61,15 @@ def render(
     return 0
 
 
-def _kept(store: str, drop: str | None, json: bool) -> int:
+def _kept(store: str, remove: str | None, json: bool) -> int:
     """What is rendered, or that one of them goes."""
-    from pannier.feed.rendering import drop_rendering, list_renderings
+    from pannier.feed.rendering import list_renderings, remove_rendering
     from pannier.storage.opening import parted_address
 
     storage = pannier.open_store(parted_address(store)[0]).storage
-    if drop is not None:
-        freed = drop_rendering(storage, drop)
-        print_json({"freed_bytes": freed}) if json else print(f"dropped {drop}: {show_bytes(freed)} freed")
+    if remove is not None:
+        freed = remove_rendering(storage, remove)
+        print_json({"freed_bytes": freed}) if json else print(f"removed {remove}: {show_bytes(freed)} freed")
     else:
         kept = list_renderings(storage)
         print_json([each.to_dict() for each in kept]) if json else _print_list(kept)
@@ -94,7 +94,7 @@ def _print_list(found: list[Rendered]) -> None:
 def _print_plan(plan: RenderPlan, preview: bool) -> None:
     canvas = "x".join(map(str, plan.shape[1:]))
     channels = "1 channel" if plan.shape[0] == 1 else f"{plan.shape[0]} channels"
-    cap = "" if plan.cap_bytes is None else f" of {show_bytes(plan.cap_bytes)}"
+    cap = "" if plan.limit_bytes is None else f" of {show_bytes(plan.limit_bytes)}"
     print_facts(
         ("fixed part", plan.digest[:12]),
         ("canvas", f"{canvas}, {channels}, {show_bytes(plan.shape[0] * plan.shape[1] * plan.shape[2])} a picture"),
@@ -102,6 +102,6 @@ def _print_plan(plan: RenderPlan, preview: bool) -> None:
         ("disk", f"{show_bytes(plan.new_bytes)} more, then {show_bytes(plan.kept_bytes + plan.new_bytes)}{cap}"),
     )
     if preview:
-        is_over = plan.cap_bytes is not None and plan.kept_bytes + plan.new_bytes > plan.cap_bytes
-        what = "raise --cap, or drop another rendering" if is_over else "leave --preview out to render"
-        print(f"\nNothing was made: {'it would be over the cap, ' if is_over else ''}{what}")
+        is_over = plan.limit_bytes is not None and plan.kept_bytes + plan.new_bytes > plan.limit_bytes
+        what = "raise --disk-limit, or remove another rendering" if is_over else "leave --preview out to render"
+        print(f"\nNothing was made: {'it would be over the limit, ' if is_over else ''}{what}")

@@ -11,7 +11,7 @@ def restore(
     docket: str = opt.argument(..., "A docket's file.", metavar="DOCKET"),
     directory: str | None = opt.argument(None, "The folder; else beside the docket.", metavar="[DIR]"),
     store: opt.StoreHint = None,
-    yes: bool = opt.flag("--yes", "Undo what was changed there by hand."),
+    overwrite: bool = opt.flag("--overwrite", "Undo what was changed there by hand."),
     json: opt.AsJson = False,
 ) -> int:
     """Bring back the folder of pictures that a docket tells of; in one that is there, the differences alone.
@@ -22,6 +22,6 @@ def restore(
     from pannier.folders.exporting import restore as bring_back
 
     with progress_bar("restore") as progress:
-        result = bring_back(docket, directory, store=store, overwrite=yes, progress=progress)
+        result = bring_back(docket, directory, store=store, overwrite=overwrite, progress=progress)
     print_json(result.to_dict()) if json else print_laid_out(result)
     return 0

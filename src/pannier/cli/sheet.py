@@ -26,7 +26,7 @@ _BATCH = {
 def sheet(
     store: opt.Store,
     split: opt.Split = None,
-    count: int = opt.value(40, "How many pictures, to 240."),
+    pictures: int = opt.value(40, "How many pictures, to 240."),
     arrange: Literal["class", "chance"] = opt.value("class", "Alike from every class, in their order; or as chance has it."),
     seed: opt.Seed = 0,
     subset: opt.Subset = None,
@@ -53,7 +53,7 @@ def sheet(
         feed = snapshot.feed(split, made, subset=subset, where=where, seed=seed, batch_size=fed["batch_size"])
         shown, title = _as_fed(feed, batch, fed["epoch"])
     else:
-        records = choose_records(snapshot, split, count, seed, subset, where, arrange)
+        records = choose_records(snapshot, split, pictures, seed, subset, where, arrange)
         shown = _as_made(records, made)
         title = f"{len(records)} of {len(snapshot.subset_of(split, None, where=where)):,}"
     if predicted is not None:

@@ -98,7 +98,7 @@ def plural(count: int, one: str, many: str | None = None) -> str:
 
 
 # arguments that the command line calls otherwise
-_CALLED = {"facts": "fact", "overwrite": "yes", "move": "yes", "from_": "from"}
+_CALLED = {"facts": "fact", "files": "file", "from_": "from"}
 
 
 def as_options(text: str) -> str:

@@ -16,20 +16,21 @@ if TYPE_CHECKING:
 
 def tidy(
     store: str = opt.argument(..., "The store.", metavar="STORE"),
-    older_than: str = opt.value("14d", "Only what has been there so long: 14d, 12h, 30m.", "AGE"),
+    older_than: str = opt.value("10d", "Only what has been there so long: 10d, 12h, 30m.", "AGE"),
+    preview: bool = opt.flag("--preview", "Show what would go, and change nothing: as without --yes."),
     yes: bool = opt.flag("--yes", "Do it; without, it is only said."),
     json: opt.AsJson = False,
 ) -> int:
     """Say what nothing refers to any more and how much it would free; with --yes it goes.
 
-    History is kept: what a track or a tag leads to stays, and what a running writer or reader needs.
+    History is kept: what a strand or a tag leads to stays, and what a running writer or reader needs.
 
     [dim]$[/dim] pannier tidy swatches.store
-    [dim]$[/dim] pannier tidy swatches.store --older-than 2w --yes
+    [dim]$[/dim] pannier tidy swatches.store --older-than 30d --yes
     """
     with live_bar("tidy", "looking what is referenced") as bar:
         step = None if bar is None else lambda done, total: bar.show(done, total, lambda: "")
-        result = pannier.open_store(store).tidy(older_than=older_than, apply=yes, progress=step)
+        result = pannier.open_store(store).tidy(older_than=older_than, yes=yes and not preview, progress=step)
     if json:
         print_json(result.to_dict())
         return 0

@@ -13,7 +13,7 @@ _SHOWN_KEYS = 5
 def verify(
     store: str = opt.argument(..., "A store.", metavar="STORE"),
     quick: bool = opt.flag("--quick", "Structure alone: no picture is read."),
-    subset: str | None = opt.value(None, "Read a part of the pictures, as 5%, fixed by the seed.", "PART"),
+    sample: str | None = opt.value(None, "Read a part of the pictures, as 5%, fixed by the seed.", "PART"),
     seed: int = opt.value(0, "Seed of the part."),
     repair: bool = opt.flag("--repair", "Make again what is derived, then look again."),
     repair_from: str | None = opt.value(None, "And bring back what another copy of the store has.", "OTHER"),
@@ -34,7 +34,7 @@ def verify(
             if bar:
                 bar.show(done, total, lambda: f"{show_bytes(int(done / max(bar.elapsed, 0.1)))}/s")
 
-        options = {"quick": quick, "subset": subset, "seed": seed, "repair": repair, "repair_from": repair_from}
+        options = {"quick": quick, "sample": sample, "seed": seed, "repair": repair, "repair_from": repair_from}
         findings = look(store, progress=step, **options)  # type: ignore[arg-type]
     damage = [finding for finding in findings if finding.is_damage]
     if json:
@@ -42,7 +42,7 @@ def verify(
     else:
         _print(findings)
         read = "its structure is whole; no picture was read" if quick else "every byte is as it was written"
-        read = f"structure and {subset} of the pictures are as they were written" if subset and not quick else read
+        read = f"structure and {sample} of the pictures are as they were written" if sample and not quick else read
         print(f"{store}: {plural(len(damage), 'finding')} of damage." if damage else f"{store}: {read}.")
     return 1 if damage else 0
 

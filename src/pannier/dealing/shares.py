@@ -145,7 +145,7 @@ class SaidDealing:
             what = f"split {min(both)!r} has a count and a share"
             raise UsageError(f"{what}: name the shares of the others, as `shares` train=100")
         if counts and not shares:
-            raise UsageError("`count` says nothing of the rest: give it shares, as `shares` train=100")
+            raise UsageError("`counts` says nothing of the rest: give it shares, as `shares` train=100")
         return Dealing(
             shares,
             self.seed if self.seed is not None else before.seed,
@@ -167,7 +167,7 @@ class DealingOptions:
 
     shares: str | Mapping[str, float | str] | None = None
     seed: int | None = None
-    count: str | Mapping[str, int] | None = None
+    counts: str | Mapping[str, int] | None = None
     carve: str | Mapping[str, float | str] | None = None
     of: str | None = None
     folds: int | None = None
@@ -183,7 +183,7 @@ class DealingOptions:
         return SaidDealing(
             self._read_shares(),
             None if self.seed is None else checked_seed(self.seed),
-            _read_counts(self.count),
+            _read_counts(self.counts),
             self.of,
             tuple(_checked_split(name) for name in named if name != "none"),
             "none" in named,
@@ -220,11 +220,11 @@ def _carved(carve: str | Mapping[str, float | str], of: str) -> Shares:
 def _read_counts(count: str | Mapping[str, int] | None) -> dict[str, int]:
     if not count:
         return {}
-    pairs = count.items() if isinstance(count, Mapping) else _pairs(count, "`count` test=120")
+    pairs = count.items() if isinstance(count, Mapping) else _pairs(count, "`counts` test=120")
     counts = {}
     for name, value in pairs:
         if not str(value).isdigit():
-            raise UsageError(f"`count` {name}={value}: give a number of records, as test=120")
+            raise UsageError(f"`counts` {name}={value}: give a number of records, as test=120")
         counts[_checked_split(name)] = int(value)
     return counts
 

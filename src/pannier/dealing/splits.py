@@ -111,7 +111,7 @@ def _short_by_class(
     in_order = sorted(totals, key=lambda label: (label is None, label or ""))
     for split, count in fixed.items():
         if count > sum(left.values()):
-            raise UsageError(f"`count` {split}={count}: there are only {sum(left.values()):,} records to deal")
+            raise UsageError(f"`counts` {split}={count}: there are only {sum(left.values()):,} records to deal")
         for label, part in targets(count, {label: Fraction(left[label]) for label in in_order}).items():
             short[label][split] = part
             left[label] -= part

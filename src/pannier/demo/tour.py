@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import os
 import shlex
 import subprocess
@@ -59,7 +58,7 @@ _TOUR = """\
 # This state gets a name, and a docket: a small file for the code's repository, with which anyone gets the same batches. \
 Of what it feeds, the digest is printed.
 0 pannier tag {store} spring
-0 pannier docket {store}@spring --split train --size 96 --batch-size 32 --seed {seed} > {here}/weave.docket
+0 pannier docket {store}@spring {here}/weave.docket --split train --size 96 --batch-size 32 --seed {seed}
 0 pannier feed --docket {here}/weave.docket --digest
 # The second delivery has a class folder misspelt: packing stops.
 1 pannier pack {here}/season {store}
@@ -69,7 +68,7 @@ Of what it feeds, the digest is printed.
 0 pannier change {store} --where "key LIKE 'rib/0003.%' OR key LIKE 'rib/0007.%'" --set label=basket \
 --note 'two labels put right'
 # What has changed since?
-0 pannier compare {store}@spring {store} --count 6 --figure {here}/differences.png
+0 pannier compare {store}@spring {store} --rows 6 --figure {here}/differences.png
 0 pannier history {store}
 # The old season is fed again from its docket: the same batches.
 0 pannier feed --docket {here}/weave.docket --digest
@@ -79,7 +78,7 @@ a stand-in on this machine plays; it asks for patience now and then.
 --where "finish = 'washed' AND abs(warp_per_cm - weft_per_cm) <= 1" --pause 20ms
 # A rule over the register's columns gives labels; pictures of one loom stay in one split.
 0 pannier pack {here}/raking/gathered.csv {here}/cloth.store \
---label "CASE WHEN warp_per_cm < 24 THEN 'coarse' ELSE 'fine' END" --keep fiber,loom --group-by loom \
+--label "CASE WHEN warp_per_cm < 24 THEN 'coarse' ELSE 'fine' END" --columns fiber,loom --group-by loom \
 --shares train=75,val=25 --name 'Fine and coarse'
 # The weaver has looked again: looms 1 and 2 weave coarse cloth alone. What would change?
 0 pannier change {here}/cloth.store --where "loom <= 2" --set label=coarse --preview
@@ -125,11 +124,9 @@ def _say(says: str, command: str) -> None:
 
 
 def _run(step: Stop) -> None:
-    command, _, file = step.command.partition(" > ")
-    arguments = [sys.executable, "-m", "pannier", *shlex.split(command)[1:]]
+    arguments = [sys.executable, "-m", "pannier", *shlex.split(step.command)[1:]]
     environment = os.environ | {"COLUMNS": os.environ.get("COLUMNS", "100")}
-    with open(shlex.split(file)[0], "w", encoding="utf-8") if file else contextlib.nullcontext() as output:
-        status = subprocess.run(arguments, env=environment, stdout=output, check=False).returncode
+    status = subprocess.run(arguments, env=environment, check=False).returncode
     if status != step.status:
         raise PannierError(f"the demo's step ended with exit status {status}, not {step.status}: {step.command}")
 

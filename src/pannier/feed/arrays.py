@@ -8,7 +8,7 @@ import numpy as np
 
 from pannier.errors import LimitError
 from pannier.feed.feed import Feed
-from pannier.feed.job import job_of, limit_bytes
+from pannier.feed.job import FeedOptions, job_of, limit_bytes
 from pannier.images.treatment import Treatment
 from pannier.store.choosing import chosen_rows
 from pannier.store.state import State
@@ -27,16 +27,14 @@ def arrays(
     snapshot: State,
     split: str | None,
     treatment: Treatment,
-    *,
-    memory_limit: str | int | None = "auto",
-    **options: Any,
+    options: FeedOptions,
 ) -> Arrays:
-    """A split in memory, in order of keys, without the random steps unless told; `options` as a feed takes them.
+    """A split in memory, in order of keys, without the random steps unless told.
 
     memory_limit bounds the arrays and the feed that fills them. Raises LimitError where they would not fit.
     """
-    limit = limit_bytes(memory_limit)
-    rows = chosen_rows(snapshot, split, options.get("subset"), options.get("seed", 0), where=options.get("where"))
+    limit = limit_bytes(options.memory_limit)
+    rows = chosen_rows(snapshot, split, options.subset, options.seed, where=options.where)
     need = len(rows) * treatment.byte_count
     if limit is not None and need > limit:
         raise LimitError(
@@ -44,12 +42,12 @@ def arrays(
             "feed them in batches, take a subset, or raise memory_limit",
             smallest_limit=need,
         )
-    options = {"shuffle": False, "augment": False} | options
+    rest = None if limit is None else limit - need
+    how = {**vars(options), "shuffle": bool(options.shuffle), "augment": bool(options.augment), "memory_limit": rest}
     images = np.empty((len(rows), *treatment.shape), treatment.dtype)
     labels: list[Any] = []
     keys: list[str] = []
-    rest = None if limit is None else limit - need
-    with Feed(job_of(snapshot, split, treatment, memory_limit=rest, **options), snapshot) as feed:
+    with Feed(job_of(snapshot, split, treatment, **how), snapshot) as feed:
         for batch in feed:
             images[len(keys) : len(keys) + len(batch)] = batch.images
             labels.append(batch.labels)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -19,20 +20,24 @@ from pannier.store.state import State
 class Batch:
     """One batch. `images` is an array (N, ...) of the treatment's shape and dtype, or a list of encoded bytes without one.
 
-    It stays valid as long as anything sees it. `labels`: int64 (N,), float32 (N, classes), float32 (N, 1) or a list of
-    names, as the feed's `label_as` says; a record without a label has -1, zeros, NaN or None.
+    It stays valid as long as anything sees it. `labels`: int64 (N,), float32 (N, classes) or a list of names, as the feed's
+    `label_as` says; a record without a label has -1, zeros or None. `images, labels = batch` takes both.
     """
 
     images: Any
     epoch: int
     number: int
     _rows: Array
+    _numbers: Array
     _state: State
     _label_as: LabelAs
     _treatment: Treatment | None = None
 
     def __len__(self) -> int:
         return len(self._rows)
+
+    def __iter__(self) -> Iterator[Any]:
+        return iter((self.images, self.labels))
 
     def picture(self, at: int) -> Array:
         """One of them as one sees it: uint8 (h, w, channels), values undone. Raises UsageError for encoded pictures."""
@@ -56,13 +61,9 @@ class Batch:
     def labels(self) -> Any:
         if self._label_as == "name":
             return self.names
-        number_of = self._state.class_numbers
-        numbers = np.array([-1 if name is None else number_of[name] for name in self.names], np.int64)
         if self._label_as == "number":
-            return numbers
-        if self._label_as == "binary":
-            return np.where(numbers < 0, np.nan, numbers).astype(np.float32)[:, None]
-        hot = np.zeros((len(numbers), len(number_of)), np.float32)
-        labelled = np.flatnonzero(numbers >= 0)
-        hot[labelled, numbers[labelled]] = 1
+            return self._numbers.astype(np.int64)
+        hot = np.zeros((len(self), len(self._state.classes)), np.float32)
+        labelled = np.flatnonzero(self._numbers >= 0)
+        hot[labelled, self._numbers[labelled]] = 1
         return hot

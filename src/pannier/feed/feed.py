@@ -168,7 +168,7 @@ class Feed:
         self._upcoming = (epoch, number + 1) if number + 1 < len(self) else (epoch + 1, 0)
         self._pictures += len(issued.rows)
         images = self._images(slot, len(issued.rows))
-        return self._batch_type(images, epoch, number, issued.rows, self.state, self.label_as, self.treatment)
+        return self._batch_type(images, epoch, number, issued.rows, issued.labels, self.state, self.label_as, self.treatment)
 
     def _images(self, slot: Slot, count: int) -> Any:
         assert self._engine is not None

@@ -31,10 +31,7 @@ _log = logging.getLogger("pannier")
 
 @dataclass(frozen=True, kw_only=True)
 class FeedOptions:
-    """How records are fed, as `pannier.Feed` tells; what is None is chosen.
-
-    `rows` are chosen records in place of split, `subset` and `where`; `to_canvas`: batches are canvases to be kept.
-    """
+    """How records are fed, as `Snapshot.feed` tells; what is None is chosen."""
 
     batch_size: int = 32
     seed: int = 0
@@ -48,8 +45,6 @@ class FeedOptions:
     workers: int | None = None
     ahead: int | None = None
     memory_limit: str | int | None = "auto"
-    rows: Rows | None = field(default=None, compare=False)
-    to_canvas: bool = False
 
     def __post_init__(self) -> None:
         _check_counts(batch_size=self.batch_size, workers=self.workers, ahead=self.ahead)
@@ -60,12 +55,17 @@ class FeedOptions:
 
 @dataclass(frozen=True, kw_only=True)
 class FeedJob(FeedOptions):
-    """All that a feed is, picklable: which records of which snapshot, through what, in which order, within what bounds."""
+    """All that a feed is, picklable: which records of which snapshot, through what, in which order, within what bounds.
+
+    `rows` are chosen records in place of split, `subset` and `where`; `to_canvas`: batches are canvases to be kept.
+    """
 
     address: str
     snapshot: str
     split: str | None
     treatment: Treatment | None
+    rows: Rows | None = field(default=None, compare=False)
+    to_canvas: bool = False
 
     @property
     def limit_bytes(self) -> int | None:
@@ -93,8 +93,6 @@ def job_of(state: State, split: str | None, treatment: Treatment | None = None, 
     if treatment is not None:
         treatment.check_ready()
         check_boxes(state.manifest, treatment)
-    if job.label_as == "binary" and len(state.classes) != 2:
-        raise UsageError(f'label_as = "binary" needs two classes; this snapshot has {len(state.classes)}')
     is_training = split == AUGMENTED_SPLIT
     chosen: dict[str, Any] = {name: is_training for name in ("shuffle", "augment") if getattr(job, name) is None}
     return replace(job, memory_limit=job.limit_bytes, **chosen)

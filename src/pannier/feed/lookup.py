@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from pannier.array_types import Array
-from pannier.columns import tuples
+from pannier.columns import numbers_of, tuples
 from pannier.feed.buffers import Slot
 from pannier.feed.job import FeedWork
 from pannier.feed.order import shuffled
@@ -45,10 +45,11 @@ class Item(NamedTuple):
 
 @dataclass
 class Issued:
-    """One batch on its way: its number (epoch, batch), its records' rows in the manifest, its items."""
+    """One batch on its way: its number (epoch, batch), its records' rows in the manifest and class numbers, its items."""
 
     number: tuple[int, int]
     rows: Array
+    labels: Array
     items: list[Item]
     slot: Slot | None = None
     left: int = 0
@@ -60,6 +61,7 @@ class Lookup:
     def __init__(self, work: FeedWork) -> None:
         job, self._state = work.job, work.state
         self._manifest, self._rows, self._heavy = work.state.manifest, work.rows, work.heavy
+        self._labels = numbers_of(*self._manifest.codes("label"), self._state.classes)[work.rows].astype(np.int32)
         self._batch_size, self._steps = job.batch_size, work.steps
         self._seed, self._shuffle, self._treatment = job.seed, job.shuffle, job.treatment
         is_varied = job.augment and not job.to_canvas and job.treatment is not None and job.treatment.varies
@@ -104,7 +106,7 @@ class Lookup:
 
     def _look_up(self, epoch: int, first: int, positions: Array) -> Iterator[Issued]:
         """The batches from number `first` on whose records are at those positions."""
-        rows, size = self._rows[positions], self._batch_size
+        rows, labels, size = self._rows[positions], self._labels[positions], self._batch_size
         varied: Iterable[Variation | None] = repeat(None)
         if self._augmented is not None:
             varied = variations(self._augmented, self._manifest.hashes[rows], self._seed, epoch)
@@ -128,7 +130,8 @@ class Lookup:
         within = [at % size for at in range(len(rows))]
         items = tuples(Item, within, rows.tolist(), places, facts, varied, boxes, canvases, heavy)
         for number, at in enumerate(range(0, len(rows), size), first):
-            yield Issued((epoch, number), rows[at : at + size], items[at : at + size])
+            some = slice(at, at + size)
+            yield Issued((epoch, number), rows[some], labels[some], items[some])
 
     def _places(self, rows: Array) -> list[Place]:
         return places_of(self._manifest, self._state.index, rows)

@@ -8,7 +8,7 @@ import numpy as np
 
 from pannier.hashing import Hashes, argsort_hashes, fold, fold_each
 
-ORDER_BYTES_PER_RECORD = 32
+ORDER_BYTES_PER_RECORD = 36
 
 
 def shuffled(key_hashes: Hashes, seed: int, epoch: int) -> np.ndarray[Any, np.dtype[np.int64]]:

@@ -20,9 +20,9 @@ from pannier.store.canvases import Rendering, renderings
 from pannier.store.leases import WRITER, holding
 from pannier.store.shards import DEFAULT_SHARD_BYTES
 from pannier.store.state import State
-from pannier.units import read_bytes, show_bytes
+from pannier.units import read_limit, show_bytes
 
-DEFAULT_CAP = "20GiB"
+DEFAULT_DISK_LIMIT = "20GiB"
 BATCH_SIZE = 16
 # what Arrow adds to a canvas, and its line in the index, at the most
 BYTES_BESIDE = 256
@@ -32,7 +32,7 @@ BYTES_BESIDE = 256
 class RenderPlan:
     """What rendering would do: canvases that are wanted and there, those to make, and bytes.
 
-    `new_bytes` is what comes; `kept_bytes` what all renderings of the store take now; `cap_bytes` bounds both together.
+    `new_bytes` is what comes; `kept_bytes` what all renderings of the store take now; `limit_bytes` bounds both together.
     """
 
     digest: str
@@ -42,7 +42,7 @@ class RenderPlan:
     missing: int
     new_bytes: int
     kept_bytes: int
-    cap_bytes: int | None
+    limit_bytes: int | None
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data for JSON."""
@@ -64,14 +64,14 @@ class Rendered:
 
 
 def plan_rendering(
-    snapshot: State, treatment: Treatment, *, split: str | None = None, cap: str | int | None = DEFAULT_CAP
+    snapshot: State, treatment: Treatment, *, split: str | None = None, disk_limit: str | int | None = DEFAULT_DISK_LIMIT
 ) -> RenderPlan:
     """What rendering a snapshot, or a split of it, will cost. Raises NotFoundError, UsageError."""
-    return _planned(snapshot, fixed_only(treatment), split, cap)[0]
+    return _planned(snapshot, fixed_only(treatment), split, disk_limit)[0]
 
 
 def _planned(
-    snapshot: State, treatment: Treatment, split: str | None, cap: str | int | None
+    snapshot: State, treatment: Treatment, split: str | None, disk_limit: str | int | None
 ) -> tuple[RenderPlan, Array, Array]:
     """The plan, the rows whose canvases are not there, one for each canvas, and the identities of those."""
     check_boxes(snapshot.manifest, treatment)
@@ -87,9 +87,10 @@ def _planned(
     shape = (treatment.channels, *treatment.frame.canvas)
     new_bytes = len(missing) * (int(np.prod(shape)) + BYTES_BESIDE)
     kept = sum(each.byte_count() for each in renderings(snapshot.storage))
-    cap_bytes = None if cap is None or cap == "none" else cap if isinstance(cap, int) else read_bytes(cap)
+    limit = read_limit(disk_limit)
+    limit_bytes = limit if isinstance(limit, int) else None
     counts = distinct, distinct - len(missing), len(missing)
-    return RenderPlan(treatment.fixed_part, shape, *counts, new_bytes, kept, cap_bytes), missing, identities[lacks]
+    return RenderPlan(treatment.fixed_part, shape, *counts, new_bytes, kept, limit_bytes), missing, identities[lacks]
 
 
 def render(
@@ -97,7 +98,7 @@ def render(
     treatment: Treatment,
     *,
     split: str | None = None,
-    cap: str | int | None = DEFAULT_CAP,
+    disk_limit: str | int | None = DEFAULT_DISK_LIMIT,
     workers: int | None = None,
     memory_limit: str | int | None = "auto",
     shard_size: int = DEFAULT_SHARD_BYTES,
@@ -106,9 +107,9 @@ def render(
 ) -> RenderPlan:
     """Renders what is not there yet, and gives what was planned. Feeds through an equal fixed part use it by themselves.
 
-    cap: the most bytes that all renderings of the store may take, or None. check: read what is there first, and make
+    disk_limit: the most bytes that all renderings of the store may take, or None. check: read what is there first, and make
     again what is damaged. Ended at any moment, what is finished stays and the next call goes on.
-    Raises StoreError where it would not fit under the cap or on the disk, before anything is written.
+    Raises StoreError where it would not fit under that limit or on the disk, before anything is written.
     """
     treatment = fixed_only(treatment)
     rendering = Rendering(snapshot.storage, treatment.fixed_part)
@@ -116,7 +117,7 @@ def render(
         if check:
             for file, _ in rendering.check():
                 rendering.remove(file)
-        plan, rows, identities = _planned(snapshot, treatment, split, cap)
+        plan, rows, identities = _planned(snapshot, treatment, split, disk_limit)
         _check_room(snapshot.storage, plan)
         if len(rows):
             rendering.begin(treatment)
@@ -150,7 +151,7 @@ def list_renderings(storage: Storage) -> list[Rendered]:
     return [Rendered(each.digest, each.about, each.count(), each.byte_count()) for each in kept]
 
 
-def drop_rendering(storage: Storage, digest: str) -> int:
+def remove_rendering(storage: Storage, digest: str) -> int:
     """Takes a rendering away, by the first digits of its digest: how many bytes that frees. Raises UsageError."""
     matching = [rendering for rendering in renderings(storage) if rendering.digest.startswith(digest)]
     if len(matching) != 1 or len(digest) < 4:
@@ -168,10 +169,10 @@ def fixed_only(treatment: Treatment) -> Treatment:
 
 def _check_room(storage: Storage, plan: RenderPlan) -> None:
     need = show_bytes(plan.new_bytes)
-    if plan.cap_bytes is not None and plan.kept_bytes + plan.new_bytes > plan.cap_bytes:
+    if plan.limit_bytes is not None and plan.kept_bytes + plan.new_bytes > plan.limit_bytes:
         raise StoreError(
             f"rendering {plan.missing:,} pictures takes {need}, with {show_bytes(plan.kept_bytes)} rendered already: over "
-            f"the cap of {show_bytes(plan.cap_bytes)}; raise `cap`, or `drop` another rendering"
+            f"the limit of {show_bytes(plan.limit_bytes)}; raise `disk_limit`, or `remove` another rendering"
         )
     free = storage.free_bytes()
     if free is not None and plan.new_bytes > free:

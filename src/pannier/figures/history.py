@@ -1,4 +1,4 @@
-"""A track over time: how many records it had by class, snapshot by snapshot, and what each one changed."""
+"""A strand over time: how many records it had by class, snapshot by snapshot, and what each one changed."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ _OTHERS = "others"
 
 
 def draw_history(steps: list[HistoryStep], name: str, path: str) -> None:
-    """Draws the snapshots of a track, given newest first, oldest at the left. Raises UsageError where there is none."""
+    """Draws the snapshots of a strand, given newest first, oldest at the left. Raises UsageError where there is none."""
     if not steps:
         raise UsageError("there is no snapshot to draw")
     shown = steps[:MOST_STEPS][::-1]

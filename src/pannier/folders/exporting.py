@@ -1,4 +1,4 @@
-"""Exporting and restoring: a snapshot as a folder, and in a git work tree its docket beside it, to bring it back by."""
+"""Exporting and restoring: a snapshot as a folder, and by a docket, where one is wanted, back again."""
 
 from __future__ import annotations
 
@@ -11,21 +11,19 @@ from pannier.folders.laying_out import LayOutResult, lay_out
 from pannier.store.state import State
 from pannier.versions.docket import ENDING, Docket, ExportPart, relative_to
 
-GIT_IGNORE = ".gitignore"
 
-
-def export(snapshot: State, folder: str | Path, **options: Any) -> LayOutResult:
+def export(snapshot: State, folder: str | Path, *, docket: str | Path | None = None, **options: Any) -> LayOutResult:
     """Lays the pictures out in a folder, original bytes; see `pannier.folders.laying_out.lay_out` for the options.
 
-    In a git work tree the folder goes into .gitignore, and a docket is written beside it, which is what is committed.
+    docket: a file that is to say what lies there, by which anyone with the store brings the folder back.
     """
     result = lay_out(snapshot, folder, **options)
-    target = Path(folder).absolute()
-    if is_in_work_tree(target):
+    if docket is not None:
         said = {name: options[name] for name in ("layout", "where", "hard_links") if name in options}
-        part = ExportPart(folder=target.name, **said)
-        result.docket = _write_docket(snapshot, target, part)
-        _ignore(target)
+        path = Path(docket)
+        part = ExportPart(folder=relative_to(folder, path.parent), **said)
+        _write_docket(snapshot, path, part)
+        result.docket = path
     return result
 
 
@@ -34,9 +32,9 @@ def restore(
 ) -> LayOutResult:
     """Brings back the folder that a docket tells of, attachments too; in one that is there the differences alone.
 
-    folder: where to, else beside the docket under the name that it says. store: where the store is here. options:
-    hard_links, overwrite, workers, progress, as `export` takes them. Raises NotFoundError, UsageError, PannierError for
-    changes made by hand.
+    folder: where to, else where the docket says, below the folder in which it lies. store: where the store is here.
+    options: hard_links, overwrite, workers, progress, as `export` takes them. Raises NotFoundError, UsageError, PannierError
+    for changes made by hand.
     """
     path = Path(docket)
     read = Docket.read(path)
@@ -47,28 +45,13 @@ def restore(
     return lay_out(snapshot, target, layout=part.layout, where=part.where, **options)
 
 
-def is_in_work_tree(path: Path) -> bool:
-    """Whether a path lies in a git work tree."""
-    return any((parent / ".git").exists() for parent in path.absolute().parents)
-
-
-def _write_docket(snapshot: State, folder: Path, part: ExportPart) -> Path:
-    """The docket beside a folder; how it says that the snapshot is fed stays as it was."""
-    path = folder.with_name(folder.name + ENDING)
-    fields = Docket.of(snapshot, store=relative_to(Path(snapshot.storage.address).absolute(), folder.parent), export=part)
+def _write_docket(snapshot: State, path: Path, part: ExportPart) -> None:
+    """The docket of a folder; how it says that the snapshot is fed stays as it was."""
+    fields = Docket.of(snapshot, store=relative_to(Path(snapshot.storage.address).absolute(), path.parent), export=part)
     if path.exists():
         before = Docket.read(path)
         fields = fields.model_copy(update={"feed": before.feed, "treatment": before.treatment})
     write_whole(path, fields.text())
-    return path
-
-
-def _ignore(folder: Path) -> None:
-    """Adds a folder to the .gitignore beside it, unless it is there."""
-    path, line = folder.parent / GIT_IGNORE, f"/{folder.name}/"
-    text = path.read_text(encoding="utf-8") if path.exists() else ""
-    if line not in text.splitlines():
-        write_whole(path, text + ("" if not text or text.endswith("\n") else "\n") + line + "\n")
 
 
 def _checked_name(folder: str) -> str:

@@ -15,17 +15,17 @@ import numpy as np
 from pannier.choices import Progress
 from pannier.columns import Rows, digest_list
 from pannier.errors import DamageError, NotFoundError, PannierError, SourceError, UsageError
-from pannier.files import is_draft
+from pannier.files import is_draft, write_whole
 from pannier.folders.label_table import write_label_table
 from pannier.folders.layout import paths_of
 from pannier.folders.unpacking import Unpacker
 from pannier.machine import usable_cores
 from pannier.sources.folders import read_file
-from pannier.sources.laid_out import ATTACHMENTS, LABELS, LaidOut, is_about_layout
+from pannier.sources.laid_out import ATTACHMENTS, LABELS, OWN_IGNORE, LaidOut, is_about_layout
 from pannier.sources.paths import looks_like_picture
 from pannier.store.records import rows_where
 from pannier.store.state import OpenedStore, State
-from pannier.versions.annotating import attachments_at
+from pannier.versions.attaching import attachments_at
 
 _SHOWN = 5
 
@@ -34,7 +34,7 @@ _SHOWN = 5
 class LayOutResult:
     """What laying out did to a folder: files written, kept as they were, removed; `byte_count` of what was written.
 
-    `docket` is the one that was written beside it, in a git work tree.
+    `docket` is the file that says so, where one was wanted.
     """
 
     folder: Path
@@ -128,6 +128,7 @@ class _LayingOut:
         _remove_empty_folders(self._folder)
         write_label_table(self._snapshot, self._rows, self._folder / LABELS, files=self._paths)
         self.result.attachments = _lay_out_attachments(self._snapshot, self._folder)
+        write_whole(self._folder / OWN_IGNORE, "*\n")  # so that a code repository around it lets the pictures alone
         replace(told, is_whole=True, before=None).write(self._folder)
 
 

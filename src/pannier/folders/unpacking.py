@@ -13,7 +13,7 @@ import numpy as np
 from pannier.errors import NotFoundError
 from pannier.files import whole_file, write_whole
 from pannier.machine import usable_cores
-from pannier.storage.layout import loose_file
+from pannier.storage.layout import single_file
 from pannier.storage.local import disk_errors_translated
 from pannier.store.places import PictureReader, Place, ReadError, damage, places_of
 from pannier.store.state import State
@@ -75,7 +75,7 @@ class Unpacker:
 
     def _link(self, place: Place, data: bytes, path: Path) -> None:
         """Links a file to the one copy of its picture, which is made where it is missing or was changed."""
-        name = loose_file(place.sha256.hex())
+        name = single_file(place.sha256.hex())
         try:
             is_whole = self._storage.read(name) == data
             if not is_whole:

@@ -95,6 +95,11 @@ class TreatmentFields(BaseModel):
     @field_validator("size", mode="before")
     @classmethod
     def _square_from_number(cls, value: Any) -> Any:
+        if isinstance(value, str):
+            sides = value.lower().split("x")
+            if len(sides) > 2 or not all(side.isdigit() for side in sides):
+                raise ValueError("one number, as 96, or HEIGHTxWIDTH, as 96x128")
+            value = (int(sides[0]), int(sides[-1]))
         if isinstance(value, int) and not isinstance(value, bool):
             value = (value, value)
         if not isinstance(value, (tuple, list)) or len(value) != 2 or any(type(side) is not int for side in value):

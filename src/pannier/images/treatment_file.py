@@ -9,6 +9,7 @@ from typing import Any
 from pannier.errors import NotFoundError, StoreError, TreatmentError, UsageError
 from pannier.files import write_whole
 from pannier.images.treatment import Treatment
+from pannier.units import at_commas
 
 TEMPLATE = """\
 # How one picture becomes an array. Every line that begins with "#" shows a default, or what might be said.
@@ -69,6 +70,20 @@ def read_fields(path: str | Path) -> dict[str, Any]:
         raise NotFoundError(f"no treatment file {path}; pannier treatment writes one to begin with (`new`)") from None
     except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
         raise TreatmentError(f"{path} is no TOML file that can be read: {error}") from None
+
+
+def read_said(text: str | Path) -> tuple[str | None, dict[str, Any]]:
+    """What is said of a treatment: (a file's path, or None; fields, as in "size=96x128,color=gray,turn=8")."""
+    if "=" not in str(text) or Path(text).exists():
+        return str(text), {}
+    fields = {}
+    for piece in at_commas(str(text)):
+        name, _, value = (part.strip() for part in piece.partition("="))
+        try:
+            fields[name] = tomllib.loads(f"it = {value}")["it"]
+        except tomllib.TOMLDecodeError:
+            fields[name] = value  # a word
+    return None, fields
 
 
 def write_new(path: str | Path) -> None:

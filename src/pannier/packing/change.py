@@ -27,7 +27,7 @@ from pannier.sources.tables import table_from
 from pannier.store.facts import Fact, plain_value, read_facts
 from pannier.store.leases import WRITER, holding
 from pannier.store.manifest import COLUMNS, rows_there
-from pannier.store.names import FIRST_TRACK, checked_name
+from pannier.store.names import FIRST_STRAND, checked_name
 from pannier.store.records import rows_where
 from pannier.store.state import OpenedStore, State
 from pannier.versions.differing import differences
@@ -44,9 +44,9 @@ class ChangeOptions(DealingOptions):
     from_: a table (a path, a data frame, Arrow or dicts) of rows by `key`: `label`, `split` and any side columns; an empty
     cell changes nothing. where: SQL over the records' columns, says which records the rest is for. set: a value for label,
     split or a side column, e.g. {"label": "satin"} or "label=satin"; None or NULL is none. remove: those records go. rename:
-    classes that are called otherwise. shares, seed, count, carve, of, folds, group_by, near, freeze, allow_leaks: see
+    classes that are called otherwise. shares, seed, counts, carve, of, folds, group_by, near, freeze, allow_leaks: see
     `Dealing`; what deals, deals all anew but frozen splits. as_of: an older snapshot, whose content the new one gets; goes
-    alone. facts: keys and values, e.g. {"reason": "second look"}.
+    alone. facts: keys and values, e.g. {"reason": "second look"}. preview: nothing is written.
     """
 
     from_: Any | None = None
@@ -59,11 +59,12 @@ class ChangeOptions(DealingOptions):
     description: str | None = None
     facts: Mapping[str, Fact] | str | Sequence[str] | None = None
     as_of: str | None = None
-    track: str = FIRST_TRACK
+    strand: str = FIRST_STRAND
+    preview: bool = False
 
     def check_as_of(self) -> None:
         """Raises UsageError where something is said beside it."""
-        beside = ("note", "facts", "as_of", "track")
+        beside = ("note", "facts", "as_of", "strand", "preview")
         said = (each.name for each in fields(self) if each.name not in beside and getattr(self, each.name) != each.default)
         also = next(said, None)
         if also:
@@ -75,7 +76,7 @@ class ChangeResult:
     """What a change did, or would do. `changes` are lists [kind, label, split, records]; `first` the first records that
     change, each (key, label before, label after, split before, split after), None after for one that is removed.
 
-    `unknown` are keys of the table that no record has. `state` is the track's newest, `is_new` whether it was made now.
+    `unknown` are keys of the table that no record has. `state` is the strand's newest, `is_new` whether it was made now.
     """
 
     state: State
@@ -101,26 +102,23 @@ class ChangeResult:
         }
 
 
-def change(store: OpenedStore, options: ChangeOptions, *, preview: bool = False) -> ChangeResult:
-    """Makes the next snapshot of a track out of its newest. preview: nothing is written.
-
-    Raises UsageError, SourceError where splits would leak.
-    """
-    checked_name(options.track)
+def change(store: OpenedStore, options: ChangeOptions) -> ChangeResult:
+    """Makes the next snapshot of a strand out of its newest. Raises UsageError, SourceError where splits would leak."""
+    checked_name(options.strand)
     if options.as_of is not None:
         options.check_as_of()
         old = store.state(options.as_of)
         proposing: _Proposing = _Returning(old, options)
     else:
         proposing = _Changing(_Said.of(options))
-    head = store.state(options.track)
-    if preview:
+    head = store.state(options.strand)
+    if options.preview:
         proposal = proposing.propose(head)
         if proposal is not None:
             proposing.result.changes = differences(head.manifest, proposal.upon(head.manifest)).change_counts()
         return proposing.result
     with holding(store.storage, WRITER):
-        state, is_new = commit(store, options.track, proposing.propose)
+        state, is_new = commit(store, options.strand, proposing.propose)
     assert state is not None
     result = proposing.result
     result.state, result.is_new, result.changes = state, is_new, state.document["changes"] if is_new else []
@@ -200,7 +198,7 @@ class _Said:
 
 
 class _Changing:
-    """What was said, done to whatever the track's head is when it is its turn."""
+    """What was said, done to whatever the strand's head is when it is its turn."""
 
     def __init__(self, said: _Said) -> None:
         self._said = said

@@ -1,4 +1,4 @@
-"""Commit: rows and a note become a snapshot at the end of a track, tried again where somebody else was first."""
+"""Commit: rows and a note become a snapshot at the end of a strand, tried again where somebody else was first."""
 
 from __future__ import annotations
 
@@ -49,13 +49,13 @@ class Proposal:
         return self.content or Manifest(*before.changed(self.changes))
 
 
-def commit(store: OpenedStore, track: str, build: Callable[[State | None], Proposal | None]) -> tuple[State | None, bool]:
-    """Makes the next snapshot of a track: (the track's snapshot, whether it is new).
+def commit(store: OpenedStore, strand: str, build: Callable[[State | None], Proposal | None]) -> tuple[State | None, bool]:
+    """Makes the next snapshot of a strand: (the strand's snapshot, whether it is new).
 
     `build` is asked again with the new head whenever another writer was first; None means that there is nothing to add.
     """
     for _ in range(MOST_TRIES):
-        last = store.tracks.last(track)
+        last = store.strands.last(strand)
         parent = store.state_of(last.snapshot) if last and last.snapshot else None
         proposal = build(parent)
         if proposal is None:
@@ -70,9 +70,9 @@ def commit(store: OpenedStore, track: str, build: Callable[[State | None], Propo
         store.storage.create(snapshot_file(snapshot_id), content)
         check_lease()
         entry = Entry(last.number + 1 if last else 1, snapshot_id, document["time"], document["author"])
-        if store.tracks.append(track, entry):
+        if store.strands.append(strand, entry):
             return store.state_of(snapshot_id, after), True
-    raise ConflictError(f"track {track!r} was changed {MOST_TRIES} times by others in the meantime: try again later")
+    raise ConflictError(f"strand {strand!r} was changed {MOST_TRIES} times by others in the meantime: try again later")
 
 
 def _document(store: OpenedStore, parent: State | None, proposal: Proposal, before: Manifest, after: Manifest) -> Document:
@@ -120,7 +120,7 @@ def number_classes(known: Sequence[str], present: set[str], fixed: Sequence[str]
         shared = min(len(fixed), len(known))
         if list(fixed[:shared]) != list(known[:shared]) or len(set(fixed)) < len(fixed):
             names = ",".join(known) or "none"
-            raise UsageError(f"`classes` {','.join(fixed)}: classes keep their numbers along a track; there are {names}")
+            raise UsageError(f"`classes` {','.join(fixed)}: classes keep their numbers along a strand; there are {names}")
         known = [*known, *fixed[shared:]]
     new = present - set(known)
     if not known and new and all(_is_integer(name) for name in new):

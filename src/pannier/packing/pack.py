@@ -37,10 +37,11 @@ from pannier.storage.opening import open_storage
 from pannier.store.facts import Fact, read_facts
 from pannier.store.leases import WRITER, holding
 from pannier.store.manifest import COLUMNS, FACTS, SCHEMA, Manifest
-from pannier.store.names import FIRST_TRACK, checked_name
+from pannier.store.names import FIRST_STRAND, checked_name
 from pannier.store.shards import DEFAULT_SHARD_BYTES
 from pannier.store.snapshots import count_document
 from pannier.store.state import OpenedStore, State, create_store, is_empty, open_store
+from pannier.units import read_bytes
 
 FIRST_ROWS = 20
 
@@ -50,18 +51,19 @@ class PackOptions(DealingOptions, RuleOptions, ReadingOptions):
     """What is said of a pack.
 
     Of the source: picture, root, encoding and separator for tables, include and exclude for folders and archives. Rules,
-    SQL over the source's columns: label, where, label_pattern, key, split_by, keep and rename, see `Rules`; class_names:
+    SQL over the source's columns: label, where, label_pattern, key, split_by, columns and rename, see `Rules`; class_names:
     names for numeric labels, a table's path or a dict. unlabeled, only_classes, per_class: see `Selection`.
 
-    shares: deals records to splits, e.g. {"train": 75, "val": 15, "test": 10}; count, carve and of, folds, group_by, near
+    shares: deals records to splits, e.g. {"train": 75, "val": 15, "test": 10}; counts, carve and of, folds, group_by, near
     (bits), freeze and allow_leaks: see `Dealing`. All of it, and `seed`, is kept for later packs.
     classes: the classes in order of their numbers.
     longest_side (pixels), encode ("jpeg:90", "png", "webp:80"): pictures are recoded before they are stored.
-    name, description: of the dataset, kept along the track. facts: of this snapshot, e.g. {"camera": "B"}.
-    into: a prefix for all keys. mirror: records below it that the source does not have are removed.
+    name, description: of the dataset, kept along the strand. facts: of this snapshot, e.g. {"camera": "B"}.
+    prefix: of all keys. remove_missing: records below it that the source does not have are removed.
     resplit: deal although the source has splits. relabel: the source's labels win.
-    strict: refuse instead of leaving out; nothing is written then. thorough: read again what has not changed since.
-    shard_bytes or shards: how large, or how many.
+    strict: refuse instead of leaving out; nothing is written then. reread: read again what has not changed since.
+    shard_size (bytes, or "256MiB") or shards: how large, or how many. preview: all of it but writing. progress: called with
+    (pictures done, pictures in all).
     """
 
     note: str = ""
@@ -74,22 +76,25 @@ class PackOptions(DealingOptions, RuleOptions, ReadingOptions):
     per_class: int | None = None
     longest_side: int | None = None
     encode: str | None = None
-    into: str = ""
-    mirror: bool = False
+    prefix: str = ""
+    remove_missing: bool = False
     resplit: bool = False
     relabel: bool = False
     allow_missing_classes: bool = False
     strict: bool = False
-    thorough: bool = False
-    track: str = FIRST_TRACK
-    shard_bytes: int = DEFAULT_SHARD_BYTES
+    reread: bool = False
+    strand: str = FIRST_STRAND
+    shard_size: str | int = DEFAULT_SHARD_BYTES
     shards: int | None = None
     max_pixels: int = MAX_PIXELS
     workers: int | None = None
+    preview: bool = False
+    progress: Progress | None = field(default=None, compare=False)
 
     @property
-    def prefix(self) -> str:
-        return self.into.strip("/") + "/" if self.into else ""
+    def above(self) -> str:
+        """What all keys begin with."""
+        return self.prefix.strip("/") + "/" if self.prefix else ""
 
     def selection(self, seed: int) -> Selection:
         wanted = (self.unlabeled, names_in(self.only_classes), self.per_class, seed)
@@ -103,7 +108,7 @@ class PackOptions(DealingOptions, RuleOptions, ReadingOptions):
 
 @dataclass(kw_only=True)
 class PackResult(Counts):
-    """What packing did, or with `preview` would do. `state` is the track's newest; `is_new` says whether packing made it.
+    """What packing did, or with `preview` would do. `state` is the strand's newest; `is_new` says whether packing made it.
 
     `funnel` tells how many of all `rows` of the source each condition left, `origins` by class what its labels were before
     renaming. Of a preview `first` are the first rows as (key, label, split), `counts` how many there are by (class, split).
@@ -139,41 +144,31 @@ class PackResult(Counts):
         )
 
 
-def pack(
-    store: OpenedStore,
-    source: Any,
-    options: PackOptions,
-    *,
-    preview: bool = False,
-    progress: Progress | None = None,
-) -> PackResult:
-    """Brings a source in as the next snapshot of a track.
+def pack(store: OpenedStore, source: Any, options: PackOptions) -> PackResult:
+    """Brings a source in as the next snapshot of a strand.
 
     source: a path of a folder, archive, table, arrays or TOML file that names several; a list of paths; a data frame, Arrow
-    table or dicts, one a row; a dict of arrays. preview: all of it but writing. progress: called with (pictures done,
-    pictures in all). Holds at most a few blocks and pictures in memory. Raises SourceError, UsageError, ConflictError,
-    StoreError.
+    table or dicts, one a row; a dict of arrays. Holds at most a few blocks and pictures in memory. Raises SourceError,
+    UsageError, ConflictError, StoreError.
     """
-    packing = _Packing(store, options, preview)
-    if preview:
-        return packing.run(source, progress)
+    packing = _Packing(store, options)
+    if options.preview:
+        return packing.run(source)
     with holding(store.storage, WRITER):
-        return packing.run(source, progress)
+        return packing.run(source)
 
 
-def pack_at(
-    address: str | Path, source: Any, options: PackOptions, *, preview: bool = False, progress: Progress | None = None
-) -> tuple[OpenedStore, PackResult]:
+def pack_at(address: str | Path, source: Any, options: PackOptions) -> tuple[OpenedStore, PackResult]:
     """`pack` into the store at an address, made where nothing or an empty folder is; a failed first pack leaves none."""
     storage = open_storage(address)
     was_there = storage.is_there()
     is_first = not was_there or is_empty(storage)
-    if not is_first or preview:
+    if not is_first or options.preview:
         store = OpenedStore.on(MemoryStorage()) if is_first else open_store(str(address))
-        return store, pack(store, source, options, preview=preview, progress=progress)
+        return store, pack(store, source, options)
     store = create_store(str(address))
     try:
-        return store, pack(store, source, options, progress=progress)
+        return store, pack(store, source, options)
     except BaseException:
         if {*storage.list("")} <= {FORMAT_FILE, LEASES} and not storage.list(LEASES):
             storage.remove(FORMAT_FILE)
@@ -189,40 +184,40 @@ def names_in(names: str | Sequence[str]) -> tuple[str, ...]:
 
 
 class _Packing:
-    """One pack: what was said of it, what is to be brought in, laid on top of whatever the track's head is at its turn."""
+    """One pack: what was said of it, what is to be brought in, laid on top of whatever the strand's head is at its turn."""
 
-    def __init__(self, store: OpenedStore, options: PackOptions, preview: bool) -> None:
-        checked_name(options.track)
+    def __init__(self, store: OpenedStore, options: PackOptions) -> None:
+        checked_name(options.strand)
         if options.shards is not None and options.shards < 1:
             raise UsageError(f"shards = {options.shards}: must be 1 or more")
-        self._store, self._options, self._preview = store, options, preview
+        self._store, self._options, self._preview = store, options, options.preview
         self._said = options.read_dealing()
         self._about = options.about()
         self._recoding = read_recoding(options.longest_side, options.encode)
-        head = store.tracks.head(options.track)
+        head = store.strands.head(options.strand)
         self._known = store.state_of(head.snapshot) if head else None
         self._dealing = self._said.upon(self._known.dealing if self._known is not None else Dealing())
         way = f"{self._recoding.text if self._recoding else ''} {options.max_pixels}"
-        self._seen = Seen(store.storage, way, forget=options.thorough)
+        self._seen = Seen(store.storage, way, forget=options.reread)
         self._workers = options.workers or usable_cores()
         self._passed: list[LeftOut] = []
         self._done = Counts()
         self._left_out: list[LeftOut] = []
         self._after: Manifest | None = None
 
-    def run(self, source: Any, progress: Progress | None) -> PackResult:
+    def run(self, source: Any) -> PackResult:
         opened = self._opened(source)
         everything, chosen, hashes = self._selected(opened)
         if self._options.strict:
             self._refuse_any(opened, chosen)
-        ingested = self._ingested(opened, chosen, progress)
-        self._incoming = _incoming(ingested.pictures.table(), chosen, hashes, self._options.prefix)
+        ingested = self._ingested(opened, chosen)
+        self._incoming = _incoming(ingested.pictures.table(), chosen, hashes, self._options.above)
         if not len(self._incoming):
             unusable = examples(ingested.left_out)
             raise SourceError(f"none of the {len(chosen)} pictures in {opened.name} can be used: {unusable}")
-        prefix = self._options.prefix
+        prefix = self._options.above
         self._passed += [LeftOut(prefix + item.key, item.kind, item.reason) for item in ingested.left_out]
-        self._source_keys = keys_below(prefix, chosen.keys) if self._options.mirror else None
+        self._source_keys = keys_below(prefix, chosen.keys) if self._options.remove_missing else None
         state, is_new = self._committed()
         return PackResult(
             **vars(self._done),
@@ -250,10 +245,10 @@ class _Packing:
         options = self._options
         opened = as_source(source, keep_splits=not options.resplit, is_known=self._seen.is_known, **options.reading())
         laid_out = getattr(opened, "laid_out", None)
-        if options.mirror and laid_out is not None and laid_out.where:
+        if options.remove_missing and laid_out is not None and laid_out.where:
             raise UsageError(
-                f"{opened.name} holds a part of a snapshot alone (exported `where` {laid_out.where}): with `mirror` all "
-                "other records would be removed; leave `mirror` out, or export the whole of it"
+                f"{opened.name} holds a part of a snapshot alone (exported `where` {laid_out.where}): `remove_missing` "
+                "would remove all other records; leave it out, or export the whole of it"
             )
         if opened.fixed_splits and self._said.shares is not None and options.carve is None:
             raise UsageError(
@@ -275,8 +270,8 @@ class _Packing:
         chosen, self._passed = select(source, rules, everything, self._options.selection(self._dealing.seed))
         taken = set(chosen.side.column_names if chosen.side else ()) & set(COLUMNS)
         if taken:
-            raise UsageError(f"`keep` {min(taken)}: every record has that already; give the side column another name")
-        texts = (self._options.prefix + key for key in chosen.key_texts())
+            raise UsageError(f"`columns` {min(taken)}: every record has that already; give the side column another name")
+        texts = (self._options.above + key for key in chosen.key_texts())
         hashes = np.fromiter(map(text_hash, texts), np.uint64, len(chosen))
         order = order_by_hash(hashes, chosen.keys)
         return everything, chosen.take(order), hashes[order]
@@ -290,17 +285,19 @@ class _Packing:
             count = f"{len(broken)} picture{'s' if len(broken) > 1 else ''}"
             raise SourceError(f"`strict`: {count} cannot be used and nothing was written: {examples(broken)}")
 
-    def _ingested(self, source: Source, chosen: Chosen, progress: Progress | None) -> Ingested:
-        shard_bytes = self._options.shard_bytes
+    def _ingested(self, source: Source, chosen: Chosen) -> Ingested:
+        shard_bytes = read_bytes(self._options.shard_size)
         if self._options.shards:
             shard_bytes = max(1, -(-int(source.byte_counts(chosen.numbers).sum()) // self._options.shards))
         how = Checking(self._workers, self._options.max_pixels, self._recoding)
-        return ingest(self._store, source, chosen, how, self._seen, None if self._preview else shard_bytes, progress)
+        return ingest(
+            self._store, source, chosen, how, self._seen, None if self._preview else shard_bytes, self._options.progress
+        )
 
     def _committed(self) -> tuple[State | None, bool]:
-        """The track's newest snapshot, and whether it was made now."""
+        """The strand's newest snapshot, and whether it was made now."""
         if not self._preview:
-            return commit(self._store, self._options.track, self.propose)
+            return commit(self._store, self._options.strand, self.propose)
         proposal = self.propose(self._known)
         before = self._known.manifest if self._known is not None else Manifest.empty()
         self._after = proposal.upon(before) if proposal is not None else before
@@ -316,7 +313,7 @@ class _Packing:
         dealing = self._said.upon(before)
         revision, self._done = merge(self._incoming, manifest, relabel=self._options.relabel)
         if self._source_keys is not None:
-            revision.gone = rows_gone(manifest, self._source_keys, self._options.prefix)
+            revision.gone = rows_gone(manifest, self._source_keys, self._options.above)
         if not revision.is_empty or self._said.deals:
             acting = dealing.acting(before, () if parent is None else parent.splits)
             counts = {} if parent is None else parent.counts
@@ -335,7 +332,7 @@ class _Packing:
         """The first rows that a preview brings in, with their labels and splits to be."""
         if self._after is None:
             return []
-        keys = [self._options.prefix + key for key in chosen.keys[:FIRST_ROWS].to_pylist()]
+        keys = [self._options.above + key for key in chosen.keys[:FIRST_ROWS].to_pylist()]
         rows = [row for key in keys if (row := self._after.find(key, text_hash(key))) is not None]
         table = self._after.take(rows, ["key", "label", "split"]).to_pylist()
         return sorted((row["key"], row["label"], row["split"]) for row in table)

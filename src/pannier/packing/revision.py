@@ -134,7 +134,7 @@ def both_sides(table: Any, there: Rows, manifest: Manifest, name: str) -> tuple[
         if not pa.types.is_null(ours.type):
             raise UsageError(
                 f"side column {name!r} holds {theirs.type} in the store and {ours.type} in the source: cast it, as in "
-                f"`keep` 'CAST({name} AS ...) as {name}', or keep it under another name"
+                f"`columns` 'CAST({name} AS ...) as {name}', or keep it under another name"
             )
         ours = None
     kind = ours.type if ours is not None else theirs.type  # type: ignore[union-attr]

@@ -7,6 +7,9 @@ from collections.abc import Callable, Iterable
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
+import pyarrow as pa
+
+from pannier.columns import to_frame
 from pannier.dealing.shares import split_rank
 from pannier.sources.table_facts import ColumnFacts
 
@@ -146,13 +149,11 @@ class Findings:
 
     def frame(self) -> Any:
         """A pandas data frame, a row a usable picture: key, label, split, height, width, format, mode, byte_count."""
-        return self.table.to_pandas()
+        return to_frame(self.table)
 
     def problem_frame(self) -> Any:
         """A pandas data frame, a row a kind of problem."""
-        import pandas
-
-        return pandas.DataFrame([asdict(problem) for problem in self.problems])
+        return to_frame(pa.Table.from_pylist([asdict(problem) for problem in self.problems]))
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data for JSON."""

@@ -14,6 +14,7 @@ from pannier.files import is_draft, write_whole
 FILE = ".pannier-export.json"
 LABELS = "labels.csv"
 ATTACHMENTS = "attachments"
+OWN_IGNORE = ".gitignore"
 FORMAT = 1
 
 
@@ -60,4 +61,4 @@ class LaidOut:
 
 def is_about_layout(path: Sequence[str]) -> bool:
     """Whether a path in a folder that was laid out belongs to the laying out, not to the pictures."""
-    return path[0] in (FILE, LABELS, ATTACHMENTS) or is_draft(path[-1])
+    return path[0] in (FILE, LABELS, ATTACHMENTS, OWN_IGNORE) or is_draft(path[-1])

@@ -24,6 +24,7 @@ from pannier.sources.headers import header_columns_in, header_table
 from pannier.sources.rows import Chosen, LeftOut, Row, Source
 from pannier.sources.sql import ROW, answer, connected_to
 from pannier.sources.table_files import read_table
+from pannier.units import at_commas
 
 # the side column of what stays together in one split
 GROUP = "group"
@@ -39,7 +40,7 @@ class Rules:
     where: what must hold, one after another. label, split_by, key: what gives those, else what the source
     gives by itself; a label of NULL is none.
     label_pattern: e.g. "{label}_loom{loom}_{number}", matched against the whole name without its ending (with a "/" in it:
-    the whole path); its fields become columns, and `label` among them the label. keep: side columns, e.g. "loom" or
+    the whole path); its fields become columns, and `label` among them the label. columns: side columns, e.g. "loom" or
     "warp_per_cm * 2.54 as warp_per_inch". rename: class names that are read as others. group_by: what must stay together in
     one split, kept as the side column `group`. class_names: names of labels that are numbers, before any renaming.
     """
@@ -49,7 +50,7 @@ class Rules:
     label_pattern: str | None = None
     key: str | None = None
     split_by: str | None = None
-    keep: Sequence[str] = ()
+    columns: Sequence[str] = ()
     rename: Mapping[str, str] = field(default_factory=dict)
     class_names: Mapping[str, str] = field(default_factory=dict)
     group_by: str | None = None
@@ -69,36 +70,17 @@ class RuleOptions:
     label_pattern: str | None = None
     key: str | None = None
     split_by: str | None = None
-    keep: str | Sequence[str] = ()
+    columns: str | Sequence[str] = ()
     rename: str | Mapping[str, str] | Sequence[str] | None = None
     class_names: str | Path | Mapping[str, str] | None = None
 
     def read_rules(self, group_by: str | None = None) -> Rules:
         """Raises UsageError."""
-        kept = [self.keep] if isinstance(self.keep, str) else list(self.keep)
-        keep = [piece.strip() for item in kept for piece in _at_commas(item) if piece.strip()]
+        kept = [self.columns] if isinstance(self.columns, str) else list(self.columns)
+        keep = [piece.strip() for item in kept for piece in at_commas(item) if piece.strip()]
         where = [self.where] if isinstance(self.where, str) else list(self.where)
         own = (self.label, where, self.label_pattern, self.key, self.split_by, keep)
         return Rules(*own, read_rename(self.rename), read_class_names(self.class_names), group_by)
-
-
-def _at_commas(text: str) -> list[str]:
-    """The pieces between commas that are in no brackets and no quotes."""
-    pieces, depth, quote = [""], 0, ""
-    for letter in text:
-        if quote:
-            quote = "" if letter == quote else quote
-        elif letter in "'\"":
-            quote = letter
-        elif letter in "([":
-            depth += 1
-        elif letter in ")]":
-            depth -= 1
-        if letter == "," and not depth and not quote:
-            pieces.append("")
-        else:
-            pieces[-1] += letter
-    return pieces
 
 
 def read_rename(rename: str | Mapping[str, str] | Sequence[str] | None) -> dict[str, str]:
@@ -174,7 +156,7 @@ def choose_rows(source: Source, rules: Rules, table: Any | None = None) -> Chose
         splits = NameColumn.of(left.table.column("split"))
     named = _named(labels, rules.class_names, rules.rename)
     chosen_keys = _keys(left, keys.take(pa.array(numbers)), rules.key)
-    side = _side(left, rules.keep, rules.group_by)
+    side = _side(left, rules.columns, rules.group_by)
     return Chosen(numbers, chosen_keys, named, splits, side, labels, funnel, left_out)
 
 
@@ -280,17 +262,17 @@ def _keys(left: _Columns, given: Any, rule: str | None) -> Any:
     return pa.array(keys, pa.large_string())
 
 
-def _side(left: _Columns, keep: Sequence[str], group_by: str | None) -> Any:
+def _side(left: _Columns, said: Sequence[str], group_by: str | None) -> Any:
     """The side columns: names of columns, or `expression as name`; and the groups that stay together."""
     columns: dict[str, Any] = {}
-    for item in keep:
+    for item in said:
         expression, name = _parted(item)
         if name in columns:
-            raise UsageError(f"`keep` names {name!r} twice")
-        columns[name] = plain_column(left.evaluate(expression, "`keep`"), name, "`keep`")
+            raise UsageError(f"`columns` names {name!r} twice")
+        columns[name] = plain_column(left.evaluate(expression, "`columns`"), name, "`columns`")
     if group_by:
         if GROUP in columns:
-            raise UsageError(f"`keep` names {GROUP!r}, which is what `group_by` gives; give it another name")
+            raise UsageError(f"`columns` names {GROUP!r}, which is what `group_by` gives; give it another name")
         columns[GROUP] = _groups(left.evaluate(group_by, "`group_by`"))
     return pa.table(columns) if columns else None
 
@@ -309,7 +291,7 @@ def _parted(item: str) -> tuple[str, str]:
     parts = re.split(r"\s+as\s+(?=[A-Za-z_][A-Za-z0-9_]*\s*$)", item.strip(), flags=re.IGNORECASE)
     name = parts[-1].strip()
     if not re.fullmatch(r"[A-Za-z_][A-Za-z0-9_ .-]*", name):
-        raise UsageError(f"`keep` {item}: give the expression a name, as in: {item} as name")
+        raise UsageError(f"`columns` {item}: give the expression a name, as in: {item} as name")
     return parts[0], name
 
 

@@ -37,7 +37,7 @@ class SourceEntry(BaseModel):
     where: str | list[str] = []
     key: str | None = None
     split_by: str | None = None
-    keep: str | list[str] = []
+    columns: str | list[str] = []
     rename: dict[str, str] = {}
 
     @property
@@ -168,7 +168,7 @@ def _joined(own: Rules, general: Rules) -> Rules:
         where=[*own.where, *general.where],
         key=own.key or general.key,
         split_by=own.split_by or general.split_by,
-        keep=own.keep or general.keep,
+        columns=own.columns or general.columns,
         rename={**general.rename, **own.rename},
         class_names={**general.class_names, **own.class_names},
         group_by=own.group_by or general.group_by,
@@ -208,5 +208,5 @@ def _sides(parts: list[Chosen]) -> Any:
     try:
         joined = pa.concat_tables(tables, promote_options="default")
     except pa.ArrowException as error:
-        raise SourceError(f"the sources' side columns do not fit together: {error}; cast them in `keep`") from error
+        raise SourceError(f"the sources' side columns do not fit together: {error}; cast them in `columns`") from error
     return joined.drop_columns(["-"]) if "-" in joined.column_names else joined

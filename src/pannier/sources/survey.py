@@ -5,7 +5,7 @@ from __future__ import annotations
 from array import array
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import partial
 from typing import Any
 
@@ -29,6 +29,7 @@ from pannier.sources.rules import RuleOptions, Rules, rows_without_label
 from pannier.sources.selection import refuse_nothing
 from pannier.sources.several import choose
 from pannier.sources.table_facts import column_facts
+from pannier.spelling import spelled
 
 HEADER_CHECKS = ["exact doubles", "class names", "formats and color modes", "sizes and shapes", "names", "class sizes"]
 PIXEL_CHECKS = ["broken or cut short", "near doubles", "constant pictures"]
@@ -59,40 +60,38 @@ _ALL_ENDINGS = {ending for endings in _ENDINGS.values() for ending in endings}
 class SurveyOptions(RuleOptions, ReadingOptions):
     """What may be said of a source that is surveyed."""
 
+    source: Any = field(kw_only=False)
+    quick: bool = False
+    near: int = USUAL_DISTANCE
+    max_pixels: int = MAX_PIXELS
+    workers: int | None = None
+    progress: Progress | None = field(default=None, compare=False)
 
-def survey(
-    source: Any,
-    *,
-    quick: bool = False,
-    near: int = USUAL_DISTANCE,
-    max_pixels: int = MAX_PIXELS,
-    workers: int | None = None,
-    progress: Progress | None = None,
-    **rules: Any,
-) -> Findings:
+
+@spelled(SurveyOptions)
+def survey(said: SurveyOptions) -> Findings:
     """Looks at a source: of a table its columns, of every picture its header and pixels; what is wrong, in order of harm.
 
     Every picture is decoded to its end, in parallel, a few at a time in memory; some 150 bytes a picture are kept. quick:
     headers alone are read, and nothing is said of what needs pixels. near: pictures whose perceptual hashes differ in so
-    many bits of 64 are near doubles, also when turned or mirrored. rules: label, where, label_pattern, key, split_by, rename
-    and class_names, see `pannier.sources.rules.Rules`; how the source is read as in `Store.pack`.
+    many bits of 64 are near doubles, also when turned or mirrored. label, where, label_pattern, key, split_by, rename and
+    class_names: see `pannier.sources.rules.Rules`; how the source is read as in `Store.pack`.
     Raises NotFoundError, UsageError, SourceError where there is no picture at all.
     """
-    checked_distance(near)
-    options = SurveyOptions(**rules)
-    source, rule_set = as_source(source, **options.reading()), options.read_rules()
+    checked_distance(said.near)
+    source, rule_set, quick = as_source(said.source, **said.reading()), said.read_rules(), said.quick
     chosen = choose(source, rule_set)
     refuse_nothing(source, chosen)
     surveying = _Surveying(source, chosen)
-    workers = workers or usable_cores()
+    workers = said.workers or usable_cores()
     if quick:
-        reader = HeaderReader(source, workers, max_pixels)
-        surveying.look(reader.check_all(chosen.rows(source)), progress)
+        reader = HeaderReader(source, workers, said.max_pixels)
+        surveying.look(reader.check_all(chosen.rows(source)), said.progress)
         surveying.hash_candidates(reader)
     else:
-        with Checker(source, Checking(workers, max_pixels)) as checker:
-            surveying.look(([outcome] for outcome in checker.check_all(chosen.rows(source))), progress)
-    surveying.compare(None if quick else near)
+        with Checker(source, Checking(workers, said.max_pixels)) as checker:
+            surveying.look(([outcome] for outcome in checker.check_all(chosen.rows(source))), said.progress)
+    surveying.compare(None if quick else said.near)
     compare_names(chosen, surveying.problems)
     surveying.tell_passed(rule_set)
     findings = surveying.findings()

@@ -7,17 +7,17 @@ from functools import lru_cache, partial
 FORMAT_FILE = "pannier.json"
 SHARDS, INDEX = "shards", "index"
 MANIFESTS, SNAPSHOTS, LEFT_OUT = "manifests", "snapshots", "left-out"
-TRACKS, TAGS = "tracks", "tags"
-ANNOTATIONS, FILES = "annotations", "files"
+STRANDS, TAGS = "strands", "tags"
+ADDITIONS, FILES = "additions", "files"
 LEASES = "leases"
 # derived and disposable: what packs have read, copies for hard links, canvases
-SEEN, LOOSE, RENDERED = "seen", "loose", "rendered"
+SEEN, SINGLES, RENDERED = "seen", "singles", "rendered"
 # what a repair set aside
 DAMAGED = "damaged"
 
 FOLDERS = (
-    *(SHARDS, INDEX, MANIFESTS, SNAPSHOTS, LEFT_OUT, TRACKS, TAGS, ANNOTATIONS, FILES, LEASES),
-    *(SEEN, LOOSE, RENDERED, DAMAGED),
+    *(SHARDS, INDEX, MANIFESTS, SNAPSHOTS, LEFT_OUT, STRANDS, TAGS, ADDITIONS, FILES, LEASES),
+    *(SEEN, SINGLES, RENDERED, DAMAGED),
 )
 
 ARROW, JSON = ".arrow", ".json"
@@ -41,12 +41,12 @@ snapshot_file, attached_file = partial(_file, SNAPSHOTS, JSON), partial(_file, F
 
 
 def entry_file(folder: str, number: int) -> str:
-    """One of the numbered entries of a folder: of a track, a tag, a snapshot's annotations."""
+    """One of the numbered entries of a folder: of a strand, a tag, a snapshot's additions."""
     return f"{folder}/{number:08}{JSON}"
 
 
-def loose_file(sha256: str) -> str:
-    return f"{LOOSE}/{sha256[:2]}/{sha256}"
+def single_file(sha256: str) -> str:
+    return f"{SINGLES}/{sha256[:2]}/{sha256}"
 
 
 def stem(file: str) -> str:

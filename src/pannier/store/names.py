@@ -1,4 +1,4 @@
-"""MovingNames that move: tracks and tags are numbered entries made by create-if-absent, a compare-and-swap without locks."""
+"""Names that move: strands and tags are numbered entries made by create-if-absent, a compare-and-swap without locks."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from pannier.storage.layout import entry_file
 from pannier.storage.protocol import Storage
 from pannier.store.documents import Document, sealed, unsealed
 
-FIRST_TRACK = "main"
+FIRST_STRAND = "main"
 
 _NAME = re.compile(r"[a-z0-9.-]+")
 _LIKE_AN_ID = re.compile(r"[0-9a-f]{6,}")
@@ -41,16 +41,16 @@ class Head(Entry):
 
 
 def checked_name(name: str) -> str:
-    """A name for a track or tag: lower case letters, digits, "-" and ".", and not like a snapshot's id."""
+    """A name for a strand or tag: lower case letters, digits, "-" and ".", and not like a snapshot's id."""
     if not _NAME.fullmatch(name) or name.strip(".") == "":
-        raise UsageError(f"{name!r} is no name for a track or tag: use lower case letters, digits, '-' and '.'")
+        raise UsageError(f"{name!r} is no name for a strand or tag: use lower case letters, digits, '-' and '.'")
     if _LIKE_AN_ID.fullmatch(name):
         raise UsageError(f"{name!r} would be read as a snapshot's id: use another name")
     return name
 
 
 class MovingNames:
-    """All names of one kind in a store ("tracks" or "tags"). Holds nothing; safe between threads and processes."""
+    """All names of one kind in a store ("strands" or "tags"). Holds nothing; safe between threads and processes."""
 
     def __init__(self, storage: Storage, kind: str) -> None:
         self._storage, self.kind = storage, kind

@@ -13,13 +13,13 @@ import numpy as np
 from pannier.columns import Rows
 from pannier.errors import NotFoundError, StoreError, UsageError, did_you_mean
 from pannier.hashing import text_hash
-from pannier.storage.layout import FORMAT_FILE, TAGS, TRACKS
+from pannier.storage.layout import FORMAT_FILE, STRANDS, TAGS
 from pannier.storage.opening import open_storage
 from pannier.storage.protocol import Storage
 from pannier.store.documents import sealed, unsealed
 from pannier.store.index import PictureIndex
 from pannier.store.manifest import Manifest
-from pannier.store.names import FIRST_TRACK, MovingNames
+from pannier.store.names import FIRST_STRAND, MovingNames
 from pannier.store.records import Record
 from pannier.store.snapshots import SHOWN_DIGITS, Told, read_document, snapshot_ids
 
@@ -95,15 +95,15 @@ class OpenedStore:
         return cls(storage, PictureIndex(storage))
 
     @property
-    def tracks(self) -> MovingNames:
-        return MovingNames(self.storage, TRACKS)
+    def strands(self) -> MovingNames:
+        return MovingNames(self.storage, STRANDS)
 
     @property
     def tags(self) -> MovingNames:
         return MovingNames(self.storage, TAGS)
 
-    def state(self, name: str = FIRST_TRACK) -> State:
-        """A snapshot by track, tag or the first 6 or more digits of its id. Raises NotFoundError."""
+    def state(self, name: str = FIRST_STRAND) -> State:
+        """A snapshot by strand, tag or the first 6 or more digits of its id. Raises NotFoundError."""
         return self.state_of(self.resolve(name))
 
     def state_of(self, snapshot_id: str, manifest: Manifest | None = None) -> State:
@@ -116,8 +116,8 @@ class OpenedStore:
         return snapshot_ids(self.storage)
 
     def resolve(self, name: str) -> str:
-        """The id of the snapshot that a name means: looked up as track, then tag, then id."""
-        for names in (self.tracks, self.tags):
+        """The id of the snapshot that a name means: looked up as strand, then tag, then id."""
+        for names in (self.strands, self.tags):
             entry = names.head(name)
             if entry:
                 return entry.snapshot
@@ -127,11 +127,11 @@ class OpenedStore:
                 return matching[0]
             if len(matching) > 1:
                 raise UsageError(f"{name} is the beginning of {len(matching)} snapshots' ids: give more digits")
-        known = [*self.tracks.all_names(), *self.tags.all_names()]
+        known = [*self.strands.all_names(), *self.tags.all_names()]
         address = self.storage.address
         if not known:
             raise NotFoundError(f"{address} holds no snapshot yet: bring pictures in with pannier pack SOURCE {address}")
-        raise NotFoundError(f"no track, tag or snapshot {name!r} in {address}{did_you_mean(name, known)}")
+        raise NotFoundError(f"no strand, tag or snapshot {name!r} in {address}{did_you_mean(name, known)}")
 
 
 def is_store(storage: Storage) -> bool:
@@ -176,9 +176,9 @@ def open_store(address: str | Path) -> OpenedStore:
 
 
 def names_by_snapshot(store: OpenedStore) -> Mapping[str, list[str]]:
-    """Tracks and tags by the snapshots that they name now."""
+    """Strands and tags by the snapshots that they name now."""
     names_of: dict[str, list[str]] = {}
-    for names in (store.tracks, store.tags):
+    for names in (store.strands, store.tags):
         for name, head in names.heads():
             names_of.setdefault(head.snapshot, []).append(name)
     return names_of

@@ -15,45 +15,45 @@ from pannier.store.documents import Document, canonical, sealed, unsealed
 from pannier.store.facts import author, now
 from pannier.store.index import restore_segments
 from pannier.store.leases import WRITER, holding, reading
-from pannier.store.names import FIRST_TRACK, Entry, checked_name
+from pannier.store.names import FIRST_STRAND, Entry, checked_name
 from pannier.store.state import OpenedStore, State
 from pannier.upkeep.referenced import referenced
 from pannier.upkeep.repacking import found_pictures, pictures_in, write_shards
-from pannier.versions import annotating
+from pannier.versions import attaching
 from pannier.versions.history import is_ancestor
 
 
 @dataclass
 class Copied:
-    """What copying brought into the other store. `track` is what names the snapshot there."""
+    """What copying brought into the other store. `strand` is what names the snapshot there."""
 
     state: State
-    track: str
+    strand: str
     pictures: int = 0
     byte_count: int = 0
     snapshots: int = 0
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data for JSON."""
-        names = ("track", "pictures", "byte_count", "snapshots")
+        names = ("strand", "pictures", "byte_count", "snapshots")
         return {"snapshot": self.state.id} | {name: getattr(self, name) for name in names}
 
 
 def copy(
-    store: OpenedStore, name: str, other: OpenedStore, *, track: str | None = None, progress: Progress | None = None
+    store: OpenedStore, name: str, other: OpenedStore, *, strand: str | None = None, progress: Progress | None = None
 ) -> Copied:
     """Brings a snapshot and all it descends from into another store: pictures that are not there, manifests, facts, files.
 
-    track: how it is called there; by default as here where that is a track, else main. Interrupted, what is there stays,
-    and the same call goes on. Raises ConflictError where that track has snapshots that this one does not descend from.
+    strand: how it is called there; by default as here where that is a strand, else main. Interrupted, what is there stays,
+    and the same call goes on. Raises ConflictError where that strand has snapshots that this one does not descend from.
     """
     snapshot = store.state(name)
-    track = checked_name(track or (name if store.tracks.head(name) else FIRST_TRACK))
+    strand = checked_name(strand or (name if store.strands.head(name) else FIRST_STRAND))
     lease = reading(store.storage, [snapshot.id])
     try:
         with holding(other.storage, WRITER):
-            _refuse_fork(store, snapshot, other, track)
-            copied = Copied(snapshot, track)
+            _refuse_fork(store, snapshot, other, strand)
+            copied = Copied(snapshot, strand)
             wanted = referenced(store.storage, [snapshot.id])
             _copy_pictures(store, other, wanted.pictures, copied, progress)
             for file in sorted(wanted.files()):
@@ -61,8 +61,8 @@ def copy(
             for snapshot_id in _oldest_first(wanted.documents):
                 content = canonical(wanted.documents[snapshot_id])
                 copied.snapshots += other.storage.create(snapshot_file(snapshot_id), content)
-                _copy_annotations(store, other, snapshot_id)
-            _name(other, track, snapshot.id)
+                _copy_additions(store, other, snapshot_id)
+            _name(other, strand, snapshot.id)
             copied.state = other.state_of(snapshot.id)
             return copied
     finally:
@@ -70,15 +70,15 @@ def copy(
             lease.end()
 
 
-def _refuse_fork(store: OpenedStore, snapshot: State, other: OpenedStore, track: str) -> None:
-    head = other.tracks.head(track)
+def _refuse_fork(store: OpenedStore, snapshot: State, other: OpenedStore, strand: str) -> None:
+    head = other.strands.head(strand)
     if head is None or head.snapshot == snapshot.id:
         return
     if head.snapshot in store.snapshot_ids() and is_ancestor(store, head.snapshot, snapshot.id):
         return
     raise ConflictError(
-        f"{track} in {other.storage.address} has snapshots that this one does not descend from; nothing was copied: "
-        "choose another name there with `track`"
+        f"{strand} in {other.storage.address} has snapshots that this one does not descend from; nothing was copied: "
+        "choose another name there with `strand`"
     )
 
 
@@ -138,31 +138,31 @@ def _oldest_first(documents: dict[str, Document]) -> list[str]:
     return order
 
 
-def _copy_annotations(store: OpenedStore, other: OpenedStore, snapshot_id: str) -> None:
+def _copy_additions(store: OpenedStore, other: OpenedStore, snapshot_id: str) -> None:
     """What was added to a snapshot here and is not there yet, after what is there."""
-    theirs = [_essence(other, snapshot_id, n) for n in annotating.annotation_numbers(other.storage, snapshot_id)]
-    for number in annotating.annotation_numbers(store.storage, snapshot_id):
+    theirs = [_essence(other, snapshot_id, n) for n in attaching.addition_numbers(other.storage, snapshot_id)]
+    for number in attaching.addition_numbers(store.storage, snapshot_id):
         document = _essence(store, snapshot_id, number)
         if document in theirs:
             continue
         for each in document["attachments"]:
             _copy_file(store, other, attached_file(each["sha256"]))
-        last = annotating.annotation_numbers(other.storage, snapshot_id)
+        last = attaching.addition_numbers(other.storage, snapshot_id)
         new = last[-1] + 1 if last else 1
-        other.storage.create(annotating.annotation_file(snapshot_id, new), sealed(document | {"number": new}))
+        other.storage.create(attaching.addition_file(snapshot_id, new), sealed(document | {"number": new}))
 
 
 def _essence(store: OpenedStore, snapshot_id: str, number: int) -> Document:
-    file = annotating.annotation_file(snapshot_id, number)
+    file = attaching.addition_file(snapshot_id, number)
     document = unsealed(store.storage.read(file), file)
     document.pop("number")
     return document
 
 
-def _name(other: OpenedStore, track: str, snapshot_id: str) -> None:
-    last = other.tracks.last(track)
+def _name(other: OpenedStore, strand: str, snapshot_id: str) -> None:
+    last = other.strands.last(strand)
     if last is not None and last.snapshot == snapshot_id:
         return
     entry = Entry(last.number + 1 if last else 1, snapshot_id, now(), author())
-    if not other.tracks.append(track, entry):
-        raise ConflictError(f"{track} in {other.storage.address} was changed in the meantime: copy again")
+    if not other.strands.append(strand, entry):
+        raise ConflictError(f"{strand} in {other.storage.address} was changed in the meantime: copy again")

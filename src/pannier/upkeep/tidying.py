@@ -17,9 +17,9 @@ from pannier.store.state import OpenedStore, names_by_snapshot
 from pannier.units import read_seconds
 from pannier.upkeep.referenced import Referenced, age_in_seconds, referenced
 from pannier.upkeep.repacking import live_pictures, repack
-from pannier.versions.annotating import annotation_file, annotation_numbers, read_annotations
+from pannier.versions.attaching import addition_file, addition_numbers, read_additions
 
-DEFAULT_AGE = "14d"
+DEFAULT_AGE = "10d"
 # a shard of which more than this share of bytes is dead is packed anew
 MOSTLY_DEAD = 0.5
 # a younger draft may be a lease in the making, which nothing else protects
@@ -67,17 +67,17 @@ class Tidied:
 
 
 def tidy(
-    store: OpenedStore, *, older_than: str | float = DEFAULT_AGE, apply: bool = False, progress: Progress | None = None
+    store: OpenedStore, *, older_than: str | float = DEFAULT_AGE, yes: bool = False, progress: Progress | None = None
 ) -> Tidied:
-    """What would go from a store, and how much that frees; with `apply` it goes.
+    """What would go from a store, and how much that frees; with `yes` it goes.
 
-    Goes: snapshots that no track, tag or reader leads to and that are older than `older_than` ("14d", "12h" or seconds),
+    Goes: snapshots that no strand, tag or reader leads to and that are older than `older_than` ("10d", "12h" or seconds),
     with what they alone name; pictures that no snapshot shows, by whole shards, or by packing mostly dead ones anew, once
     they are as old; what ended writers left. What a running writer or reader needs stays. Killed at any instant, nothing
     is lost. Raises ConflictError beside a running writer, DamageError where what is referenced cannot be read.
     """
     seconds = read_seconds(older_than)
-    if not apply:
+    if not yes:
         return _Tidying(store, seconds, None).plan()
     held = Held(store.storage, TIDIER)
     with kept_up(held):
@@ -121,7 +121,7 @@ class _Tidying:
                 self._storage.remove(going.file)
             if progress:
                 progress(done, len(result.going))
-        for folder in (layout.ANNOTATIONS, layout.LOOSE):
+        for folder in (layout.ADDITIONS, layout.SINGLES):
             self._storage.prune(folder)
         result.is_done = True
         return result
@@ -142,21 +142,21 @@ class _Tidying:
     def _snapshots(self, kept: Referenced) -> None:
         for snapshot_id in self._store.snapshot_ids():
             if snapshot_id not in kept.documents:
-                reason = "no track, tag or reader leads to it"
+                reason = "no strand, tag or reader leads to it"
                 self._result.add(self._storage, layout.snapshot_file(snapshot_id), "snapshot", reason)
         snapshot_ids = set(self._store.snapshot_ids()) & kept.documents.keys()
-        for snapshot_id in self._storage.list(layout.ANNOTATIONS):
+        for snapshot_id in self._storage.list(layout.ADDITIONS):
             if snapshot_id not in snapshot_ids:
-                for number in annotation_numbers(self._storage, snapshot_id):
-                    file = annotation_file(snapshot_id, number)
-                    self._result.add(self._storage, file, "annotation", "its snapshot goes")
+                for number in addition_numbers(self._storage, snapshot_id):
+                    file = addition_file(snapshot_id, number)
+                    self._result.add(self._storage, file, "addition", "its snapshot goes")
 
     def _immutable(self, kept: Referenced) -> None:
         """Manifests, lists and attached files that no kept snapshot names, once they are old enough."""
         named = kept.files()
         for snapshot_id in kept.documents:
-            for annotation in read_annotations(self._storage, snapshot_id):
-                named |= {attachment.file for attachment in annotation.attachments}
+            for addition in read_additions(self._storage, snapshot_id):
+                named |= {attachment.file for attachment in addition.attachments}
         for folder, kind in _IMMUTABLE.items():
             for name in self._storage.list(folder):
                 file = f"{folder}/{name}"
@@ -200,9 +200,9 @@ class _Tidying:
         for file in self._storage.drafts():
             if self._is_old(file, DRAFT_SECONDS):
                 self._result.add(self._storage, file, "draft", "left by a writer that was ended")
-        for folder in self._storage.list(layout.LOOSE):
-            for name in self._storage.list(f"{layout.LOOSE}/{folder}"):
-                file = f"{layout.LOOSE}/{folder}/{name}"
+        for folder in self._storage.list(layout.SINGLES):
+            for name in self._storage.list(f"{layout.SINGLES}/{folder}"):
+                file = f"{layout.SINGLES}/{folder}/{name}"
                 with contextlib.suppress(NotFoundError):
                     if not self._storage.is_linked(file):
                         self._result.add(self._storage, file, "copy", "no exported file is linked to it")

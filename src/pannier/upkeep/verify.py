@@ -30,7 +30,7 @@ from pannier.upkeep.referenced import distinct, is_in, referenced
 from pannier.upkeep.repairing import repair as mend
 from pannier.upkeep.verify_content import READ_FAILS, ContentCheck
 from pannier.upkeep.verify_pictures import Pictures, check_shards, harmed
-from pannier.versions.annotating import annotation_file, annotation_numbers, read_annotation
+from pannier.versions.attaching import addition_file, addition_numbers, read_addition
 
 _SHOWN_KEYS = 3
 
@@ -39,7 +39,7 @@ def verify(
     store: str | Path | OpenedStore,
     *,
     quick: bool = False,
-    subset: str | float | None = None,
+    sample: str | float | None = None,
     seed: int = 0,
     repair: bool = False,
     repair_from: str | Path | OpenedStore | None = None,
@@ -49,12 +49,12 @@ def verify(
 
     Reads every file: pictures against their SHA-256, shards and manifests against their names, indexes against what their
     shards give, documents against their seals, content ids against their rows; names against the history they tell.
-    quick: structure alone, no picture is read. subset: a part of the pictures is read, as "5%" or 0.05, fixed by the seed.
+    quick: structure alone, no picture is read. sample: a part of the pictures is read, as "5%" or 0.05, fixed by the seed.
     repair: makes again what is derived. repair_from: brings back from a copy of the store what that has. Then it is looked
     again, and what is still wrong is given. progress: called with (bytes done, bytes in all).
     Memory: a few pieces of 4 MiB, 40 bytes a picture and one manifest. Raises ConflictError while the store is tidied.
     """
-    share = 1.0 if subset is None else float(read_part(subset))
+    share = 1.0 if sample is None else float(read_part(sample))
     try:
         opened = store if isinstance(store, OpenedStore) else open_store(store)
     except DamageError as error:
@@ -98,7 +98,7 @@ class _Verification:
         about_shards = list(check_shards(self._storage, self._pictures, **options))  # type: ignore[arg-type]
         yield from self._snapshot_documents()
         named: set[str] = set()
-        yield from self._names(self._store.tracks, named)
+        yield from self._names(self._store.strands, named)
         yield from self._names(self._store.tags, named)
         yield from self._missing_snapshots(named)
         content = ContentCheck(self._storage, *self._pictures.all(), quick=self._quick)
@@ -167,7 +167,7 @@ class _Verification:
                 yield Finding(where, str(error), f"snapshot {snapshot_id[:12]}", FROM_COPY)
 
     def _names(self, names: MovingNames, named: set[str]) -> Iterator[Finding]:
-        """Entries are whole and without gaps, and a track goes on from where it was."""
+        """Entries are whole and without gaps, and a strand goes on from where it was."""
         for name in names.ever_used():
             numbers = names.numbers(name)
             for number in sorted(set(range(1, numbers[-1] + 1)) - set(numbers)):
@@ -181,7 +181,7 @@ class _Verification:
                     yield Finding(file, str(error), f"what {name} means", FROM_COPY)
                     last = None
                     continue
-                if names.kind == layout.TRACKS and last and entry.snapshot and not self._descends(entry.snapshot, last):
+                if names.kind == layout.STRANDS and last and entry.snapshot and not self._descends(entry.snapshot, last):
                     problem = f"it does not go on from entry {number - 1}: history was rewritten"
                     yield Finding(file, problem, f"the history of {name}", FROM_COPY)
                 last = entry.snapshot
@@ -204,7 +204,7 @@ class _Verification:
         parents = {parent for document in self._documents.values() for parent in document["parents"]}
         for snapshot_id in sorted((named | parents) - set(self._store.snapshot_ids())):
             file = layout.snapshot_file(snapshot_id)
-            what = "a track or tag names it" if snapshot_id in named else "a later snapshot descends from it"
+            what = "a strand or tag names it" if snapshot_id in named else "a later snapshot descends from it"
             yield Finding(file, "it is missing", what, FROM_COPY)
 
     def _lost(self, missing: dict[str, bytes]) -> Iterator[Finding]:
@@ -219,7 +219,7 @@ class _Verification:
             yield Finding(layout.SHARDS, problem, f"{len(lost)} records", advice, keys=tuple(lost))
 
     def _lists_and_files(self) -> Iterator[Finding]:
-        """Lists, attached files and annotations; manifests, lists and files that nothing names."""
+        """Lists, attached files and additions; manifests, lists and files that nothing names."""
         lists: set[str] = set()
         manifests: set[str] = set()
         files: dict[str, str] = {}
@@ -233,26 +233,26 @@ class _Verification:
             except StoreError as error:
                 where = getattr(error, "file", None) or layout.left_out_file(name)
                 yield Finding(where, str(error), "the list of what was left out", FROM_COPY)
-        yield from self._annotations(files)
+        yield from self._additions(files)
         yield from self._unnamed(layout.MANIFESTS, manifests)
         yield from self._unnamed(layout.LEFT_OUT, lists)
         yield from self._files(files)
 
-    def _annotations(self, files: dict[str, str]) -> Iterator[Finding]:
-        """Annotations are whole and of snapshots that are there; the files that they attach go into `files`."""
-        for snapshot_id in self._storage.list(layout.ANNOTATIONS):
-            numbers = annotation_numbers(self._storage, snapshot_id)
+    def _additions(self, files: dict[str, str]) -> Iterator[Finding]:
+        """Additions are whole and of snapshots that are there; the files that they attach go into `files`."""
+        for snapshot_id in self._storage.list(layout.ADDITIONS):
+            numbers = addition_numbers(self._storage, snapshot_id)
             if not self._storage.exists(layout.snapshot_file(snapshot_id)):
-                file = f"{layout.ANNOTATIONS}/{snapshot_id}"
+                file = f"{layout.ADDITIONS}/{snapshot_id}"
                 yield Finding(file, "its snapshot is not here", "nothing", "harmless: the snapshot was removed", False)
             for number in sorted(set(range(1, numbers[-1] + 1 if numbers else 1)) - set(numbers)):
-                file = annotation_file(snapshot_id, number)
+                file = addition_file(snapshot_id, number)
                 yield Finding(file, "it is missing", f"what was added to snapshot {snapshot_id[:12]}", FROM_COPY)
             for number in numbers:
-                file = annotation_file(snapshot_id, number)
+                file = addition_file(snapshot_id, number)
                 try:
-                    annotation = read_annotation(self._storage, snapshot_id, number)
-                    files |= {a.sha256: f"{a.name} of snapshot {snapshot_id[:12]}" for a in annotation.attachments}
+                    addition = read_addition(self._storage, snapshot_id, number)
+                    files |= {a.sha256: f"{a.name} of snapshot {snapshot_id[:12]}" for a in addition.attachments}
                 except StoreError as error:
                     yield Finding(file, str(error), f"what was added to snapshot {snapshot_id[:12]}", FROM_COPY)
 

@@ -89,7 +89,7 @@ class Compared:
         """In a few words what became of it."""
         if self.kind == "relabelled":
             return f"{self.label_before or 'no label'} \N{RIGHTWARDS ARROW} {self.label or 'no label'}"
-        if self.kind == "moved":
+        if self.kind == "resplit":
             return f"{self.split_before or 'no split'} \N{RIGHTWARDS ARROW} {self.split or 'no split'}"
         return f"{self.kind}: {self.label or 'no label'}"
 
@@ -102,8 +102,8 @@ class Compared:
 class Comparison:
     """How `after` differs from `before`. Records are told by key.
 
-    Kinds: added, removed, reencoded (other bytes that look alike), changed (another picture), relabelled, moved (to another
-    split), described (side columns). `unknown` is what one of the two says nothing of: labels, splits, side columns.
+    Kinds: added, removed, reencoded (other bytes that look alike), changed (another picture), relabelled, resplit (to
+    another split), columns (side columns). `unknown` is what one of the two says nothing of: labels, splits, side columns.
     """
 
     before: Side

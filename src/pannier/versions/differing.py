@@ -17,7 +17,7 @@ from pannier.kinds import ChangeKind
 from pannier.store.content import BUCKET_SHIFT, BUCKETS
 from pannier.store.manifest import Manifest, names_there, rows_there
 
-KINDS: tuple[ChangeKind, ...] = ("added", "removed", "changed", "relabelled", "moved", "described")
+KINDS: tuple[ChangeKind, ...] = ("added", "removed", "changed", "relabelled", "resplit", "columns")
 
 
 @dataclass(frozen=True)
@@ -43,10 +43,10 @@ class Difference:
 
     @property
     def kinds(self) -> list[ChangeKind]:
-        """What became of each of `rows`: the first that holds of changed, relabelled, moved, described."""
+        """What became of each of `rows`: the first that holds of changed, relabelled, resplit, columns."""
         flags = zip(self.is_other_picture.tolist(), self.is_relabelled.tolist(), self.is_moved.tolist(), strict=True)
         return [
-            "changed" if other else "relabelled" if relabelled else "moved" if moved else "described"
+            "changed" if other else "relabelled" if relabelled else "resplit" if moved else "columns"
             for other, relabelled, moved in flags
         ]
 

@@ -33,7 +33,8 @@ class FeedPart(_Part):
     split: str | None = None
     batch_size: int | None = Field(default=None, ge=1)
     seed: int | None = Field(default=None, ge=0)
-    order: Literal["shuffled", "by key"] | None = None
+    where: str | None = None
+    shuffle: bool | None = None
     augment: bool | None = None
     last: Last | None = None
     subset: str | None = None
@@ -43,12 +44,11 @@ class FeedPart(_Part):
 
     def options(self) -> dict[str, Any]:
         """What it fixes, as `snapshot.feed` takes it."""
-        given = self.model_dump(exclude={"treatment", "canary", "order"}, exclude_none=True)
-        return given if self.order is None else given | {"shuffle": self.order == "shuffled"}
+        return self.model_dump(exclude={"treatment", "canary"}, exclude_none=True)
 
 
 class ExportPart(_Part):
-    """How the snapshot lies in a folder beside the docket."""
+    """How the snapshot lies in a folder, which is named relative to the docket."""
 
     folder: str
     layout: Layout = "class"

@@ -1,4 +1,4 @@
-"""History: the snapshots of a track, newest first; and of one record: when it came, changed or went, and by whom."""
+"""History: the snapshots of a strand, newest first; and of one record: when it came, changed or went, and by whom."""
 
 from __future__ import annotations
 
@@ -8,21 +8,21 @@ from typing import Any
 
 from pannier.errors import NotFoundError
 from pannier.hashing import text_hash
-from pannier.storage.layout import ANNOTATIONS
+from pannier.storage.layout import ADDITIONS
 from pannier.store.content import bucket_of
 from pannier.store.documents import Document
 from pannier.store.facts import FactsByKey
 from pannier.store.manifest import COLUMNS, Manifest, ManifestFile, digest_of_bucket
 from pannier.store.records import HIDDEN
 from pannier.store.state import OpenedStore, lineage, names_by_snapshot
-from pannier.versions.annotating import all_attachments, all_facts, attachments_of, read_annotations
+from pannier.versions.attaching import all_attachments, all_facts, attachments_of, read_additions
 
 RecordRow = dict[str, Any]
 
 
 @dataclass(frozen=True)
 class HistoryStep:
-    """A snapshot as a history tells of it. `changes` are [kind, label, split, records]; `names` tracks and tags there."""
+    """A snapshot as a history tells of it. `changes` are [kind, label, split, records]; `names` strands and tags there."""
 
     id: str
     time: str
@@ -90,17 +90,17 @@ def _shown(row: RecordRow | None) -> RecordRow | None:
 def history(store: OpenedStore, name: str = "main") -> list[HistoryStep]:
     """The snapshots that led to one, newest first. Opens no manifest. Raises NotFoundError."""
     names = names_by_snapshot(store)
-    annotated = set(store.storage.list(ANNOTATIONS))
+    with_additions = set(store.storage.list(ADDITIONS))
     return [
-        _step(store, snapshot_id, document, names, annotated)
+        _step(store, snapshot_id, document, names, with_additions)
         for snapshot_id, document in lineage(store.storage, store.resolve(name))
     ]
 
 
 def _step(
-    store: OpenedStore, snapshot_id: str, document: Document, names: Mapping[str, list[str]], annotated: set[str]
+    store: OpenedStore, snapshot_id: str, document: Document, names: Mapping[str, list[str]], with_additions: set[str]
 ) -> HistoryStep:
-    added = read_annotations(store.storage, snapshot_id) if snapshot_id in annotated else []
+    added = read_additions(store.storage, snapshot_id) if snapshot_id in with_additions else []
     frozen = attachments_of(store.storage, document["attachments"])
     told = {name: document[name] for name in ("time", "author", "note", "records", "changes", "counts")}
     files = [attachment.name for attachment in all_attachments(frozen, added)]

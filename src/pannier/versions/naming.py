@@ -1,4 +1,4 @@
-"""Tracks and tags: starting, taking over, renaming and removing them. Nothing is copied; every step is an entry."""
+"""Strands and tags: starting, taking over, renaming and removing them. Nothing is copied; every step is an entry."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from pannier.errors import ConflictError, NotFoundError, UsageError, did_you_mea
 from pannier.storage.protocol import Storage
 from pannier.store.facts import author, now
 from pannier.store.leases import writes
-from pannier.store.names import FIRST_TRACK, Entry, MovingNames, checked_name
+from pannier.store.names import FIRST_STRAND, Entry, MovingNames, checked_name
 from pannier.store.snapshots import read_document
 from pannier.store.state import OpenedStore
 from pannier.versions.differing import differences
@@ -20,49 +20,49 @@ _SHOWN = 5
 
 
 @writes
-def start_track(store: OpenedStore, track: str, at: str = FIRST_TRACK, *, note: str = "") -> str:
-    """Starts a track at a snapshot, by name, without copying: its id. Where the track is there, takes the snapshot over.
+def start_strand(store: OpenedStore, strand: str, at: str = FIRST_STRAND, *, note: str = "") -> str:
+    """Starts a strand at a snapshot, by name, without copying: its id. Where the strand is there, takes the snapshot over.
 
-    Raises ConflictError where the track has snapshots that the other has not.
+    Raises ConflictError where the strand has snapshots that the other has not.
     """
-    checked_name(track)
+    checked_name(strand)
     snapshot = store.resolve(at)
-    _refuse_other_kind(store.tags, track, "a tag")
-    last = store.tracks.last(track)
+    _refuse_other_kind(store.tags, strand, "a tag")
+    last = store.strands.last(strand)
     if last is not None and last.snapshot is not None:
         if last.snapshot == snapshot:
             return snapshot
         if not is_ancestor(store, last.snapshot, snapshot):
-            what = _differences(store, track, at)
-            raise ConflictError(f"{track} has snapshots that {at} has not, so it cannot take {at} over; {what}")
-    _append(store.tracks, track, last, snapshot, note)
+            what = _differences(store, strand, at)
+            raise ConflictError(f"{strand} has snapshots that {at} has not, so it cannot take {at} over; {what}")
+    _append(store.strands, strand, last, snapshot, note)
     return snapshot
 
 
-def _differences(store: OpenedStore, track: str, at: str) -> str:
+def _differences(store: OpenedStore, strand: str, at: str) -> str:
     """What two snapshots differ in, in a line: counts, and the first keys."""
-    table = differences(store.state(track).manifest, store.state(at).manifest).table()
+    table = differences(store.state(strand).manifest, store.state(at).manifest).table()
     counts = Counter(table.column("change").to_pylist())
     if not counts:
         return "their records are the same, their histories are not"
     told = ", ".join(f"{number:,} {kind}" for kind, number in counts.items())
     first = ", ".join(f"{row['key']} ({row['change']})" for row in table.slice(0, _SHOWN).to_pylist())
     more = ", ..." if len(table) > _SHOWN else ""
-    return f"from {track} to {at}: {told}: {first}{more} (pannier compare lists all)"
+    return f"from {strand} to {at}: {told}: {first}{more} (pannier compare lists all)"
 
 
 @writes
-def add_tag(store: OpenedStore, tag: str, at: str = FIRST_TRACK, *, note: str = "", move: bool = False) -> str:
-    """Tags a snapshot, by name: its id. Raises UsageError where the tag names another one, unless it is to `move`."""
+def add_tag(store: OpenedStore, tag: str, at: str = FIRST_STRAND, *, note: str = "", overwrite: bool = False) -> str:
+    """Tags a snapshot, by name: its id. Raises UsageError where the tag names another one, unless it is to `overwrite`."""
     checked_name(tag)
     snapshot = store.resolve(at)
-    _refuse_other_kind(store.tracks, tag, "a track")
+    _refuse_other_kind(store.strands, tag, "a strand")
     last = store.tags.last(tag)
     if last is not None and last.snapshot == snapshot:
         return snapshot
-    if last is not None and last.snapshot is not None and not move:
+    if last is not None and last.snapshot is not None and not overwrite:
         raise UsageError(
-            f"tag {tag!r} names snapshot {last.snapshot[:12]} since {last.time}: say `move` to have it name "
+            f"tag {tag!r} names snapshot {last.snapshot[:12]} since {last.time}: say `overwrite` to have it name "
             f"{snapshot[:12]}, which is recorded"
         )
     _append(store.tags, tag, last, snapshot, note)
@@ -70,7 +70,7 @@ def add_tag(store: OpenedStore, tag: str, at: str = FIRST_TRACK, *, note: str = 
 
 
 def names_told(storage: Storage, names: MovingNames) -> list[dict[str, Any]]:
-    """The tracks or tags of a store as plain data: what each names, since when, and how many records that has."""
+    """The strands or tags of a store as plain data: what each names, since when, and how many records that has."""
     told = []
     for name, head in names.heads():
         document = read_document(storage, head.snapshot)
@@ -80,7 +80,7 @@ def names_told(storage: Storage, names: MovingNames) -> list[dict[str, Any]]:
 
 
 def rename(names: MovingNames, old: str, new: str) -> None:
-    """Calls a track or tag otherwise. A call that was cut off between its two entries can be repeated."""
+    """Calls a strand or tag otherwise. A call that was cut off between its two entries can be repeated."""
     checked_name(new)
     head, last = _there(names, old), names.last(new)
     if last is not None and last.snapshot is not None and (last.snapshot, last.other_name) != (head.snapshot, old):

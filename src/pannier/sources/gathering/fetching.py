@@ -35,18 +35,18 @@ _ROBOTS_BYTES = 512 << 10
 
 @dataclass(frozen=True)
 class Manners:
-    """How hosts are treated: seconds between the starts of two requests, connections at once; tries, seconds a picture."""
+    """How hosts are treated: seconds between two requests, connections at once; attempts, seconds a picture."""
 
     pause_seconds: float = 0.7
     connections: int = 2
-    tries: int = 4
+    attempts: int = 4
     timeout_seconds: float = 60.0
     agent: str = "pannier-gather"
     heeds_robots: bool = True
 
     def __post_init__(self) -> None:
-        if self.connections < 1 or self.tries < 1:
-            raise UsageError("connections and tries must be 1 or more")
+        if self.connections < 1 or self.attempts < 1:
+            raise UsageError("connections and attempts must be 1 or more")
 
 
 @dataclass(frozen=True)
@@ -172,7 +172,7 @@ class Fetcher:
     async def _one(self, host: Host, wanted: Wanted) -> Came | Failed:
         """One picture, tried as often as it makes sense."""
         last = _PassingError("it was not tried")
-        for attempt in range(self._manners.tries):
+        for attempt in range(self._manners.attempts):
             try:
                 came = await self._try(host, wanted)
                 host.silent_links = 0
@@ -193,13 +193,13 @@ class Fetcher:
             if asked is not None and asked > LONGEST_WAIT_SECONDS:
                 busy.given_up = f"the host asks to be left alone for {asked:,.0f} s"
                 return wanted.failed(busy.given_up, last.status)
-            if attempt + 1 < self._manners.tries:
+            if attempt + 1 < self._manners.attempts:
                 busy.wait(back_off if asked is None else asked)
         if last.is_silent:
             host.silent_links += 1
             if host.silent_links >= SILENT_LINKS:
                 host.given_up = f"the host does not answer ({last.reason})"
-        return wanted.failed(f"{last.reason}, {self._manners.tries} times", last.status)
+        return wanted.failed(f"{last.reason}, {self._manners.attempts} times", last.status)
 
     async def _try(self, host: Host, wanted: Wanted) -> Came:
         import httpx

@@ -81,14 +81,14 @@ def gather(
     name: str | None = None,
     pause: str | float = 0.7,
     connections: int = 2,
-    tries: int = 4,
+    attempts: int = 4,
     timeout: str | float = 60.0,
     max_bytes: str | int = "64MiB",
     max_pixels: int = MAX_PIXELS,
     longest_side: int | None = None,
     encode: str | None = None,
     again: bool = False,
-    robots: bool = True,
+    ignore_robots: bool = False,
     encoding: str | None = None,
     separator: str | None = None,
     workers: int | None = None,
@@ -101,12 +101,12 @@ def gather(
     pause: seconds, or "700ms", between the starts of two requests to one host; connections: at once to one host.
     timeout: seconds, or "60s", for one picture. max_bytes, max_pixels: larger ones are refused while they arrive.
     longest_side, encode: pictures are recoded as they come. again: also what was refused for good is asked for again.
-    robots: heed what hosts say in robots.txt. progress: called with (pictures done, pictures in all, bytes).
+    ignore_robots: do not heed what hosts say in robots.txt. progress: called with (pictures done, pictures in all, bytes).
     Beside the pictures lies `gathered.csv`: the columns of the rows whose picture came, and where it came from. Passwords
     and the like in links are never written anywhere. Raises UsageError, SourceError.
     """
     bounds = Bounds(read_bytes(max_bytes), max_pixels, read_recoding(longest_side, encode))
-    manners = Manners(read_seconds(pause), connections, tries, read_seconds(timeout), heeds_robots=robots)
+    manners = Manners(read_seconds(pause), connections, attempts, read_seconds(timeout), heeds_robots=not ignore_robots)
     fetch = partial(_fetch, manners=manners, bounds=bounds, workers=workers, progress=progress)
     gathered = Gathered(Path(folder), Path(folder) / TABLE)
     rows, texts = _with_links(_read(table, encoding, separator), link, where, gathered)

@@ -1,4 +1,4 @@
-"""Annotations: facts and attached files that are added to a snapshot later, each as an entry of its own: who, when."""
+"""Additions: facts and attached files that are added to a snapshot later, each as an entry of its own: who, when."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from typing import Any
 
 from pannier.errors import ConflictError, DamageError, NotFoundError, UsageError, did_you_mean
 from pannier.files import whole_file
-from pannier.storage.layout import ANNOTATIONS, FILES, attached_file, entry_file
+from pannier.storage.layout import ADDITIONS, FILES, attached_file, entry_file
 from pannier.storage.local import disk_errors_translated
 from pannier.storage.opening import pieces_of
 from pannier.storage.protocol import Storage
@@ -72,39 +72,39 @@ class Attachment:
 
 
 @dataclass(frozen=True)
-class Annotation:
-    """What somebody added to a snapshot at one time. `detached` are names of attachments that were taken off."""
+class Addition:
+    """What somebody added to a snapshot at one time. `removed` are names of attachments that were taken off."""
 
     number: int
     time: str
     author: str
     facts: FactsByKey
     attachments: Sequence[Attachment]
-    detached: Sequence[str] = ()
+    removed: Sequence[str] = ()
 
 
-def read_annotations(storage: Storage, snapshot_id: str) -> list[Annotation]:
+def read_additions(storage: Storage, snapshot_id: str) -> list[Addition]:
     """All that was added to a snapshot, in order. Raises DamageError."""
-    return [read_annotation(storage, snapshot_id, number) for number in annotation_numbers(storage, snapshot_id)]
+    return [read_addition(storage, snapshot_id, number) for number in addition_numbers(storage, snapshot_id)]
 
 
-def annotation_numbers(storage: Storage, snapshot_id: str) -> list[int]:
-    return entry_numbers(storage, f"{ANNOTATIONS}/{snapshot_id}")
+def addition_numbers(storage: Storage, snapshot_id: str) -> list[int]:
+    return entry_numbers(storage, f"{ADDITIONS}/{snapshot_id}")
 
 
-def annotation_file(snapshot_id: str, number: int) -> str:
-    return entry_file(f"{ANNOTATIONS}/{snapshot_id}", number)
+def addition_file(snapshot_id: str, number: int) -> str:
+    return entry_file(f"{ADDITIONS}/{snapshot_id}", number)
 
 
-def read_annotation(storage: Storage, snapshot_id: str, number: int) -> Annotation:
-    file = annotation_file(snapshot_id, number)
+def read_addition(storage: Storage, snapshot_id: str, number: int) -> Addition:
+    file = addition_file(snapshot_id, number)
     document = unsealed(storage.read(file), file)
     try:
         if (document["snapshot"], document["number"]) != (snapshot_id, number):
             raise DamageError(f"{file} is damaged: it belongs elsewhere", file=file)
         attached = attachments_of(storage, document["attachments"])
         told = {name: document[name] for name in ("time", "author", "facts")}
-        return Annotation(number, **told, attachments=attached, detached=document.get("detached", ()))
+        return Addition(number, **told, attachments=attached, removed=document.get("removed", ()))
     except (KeyError, TypeError):
         raise DamageError(f"{file} is damaged: a field is missing", file=file) from None
 
@@ -117,22 +117,22 @@ def attachments_of(storage: Storage, documents: Sequence[Document]) -> list[Atta
     return [Attachment(document["name"], document["sha256"], document["byte_count"], storage) for document in documents]
 
 
-def annotations_at(state: State) -> list[Annotation]:
+def additions_at(state: State) -> list[Addition]:
     """What was added to a snapshot after it was made: facts and attached files, who and when."""
-    return read_annotations(state.storage, state.id)
+    return read_additions(state.storage, state.id)
 
 
 def facts_at(state: State) -> FactsByKey:
     """A snapshot's facts by key, what was added later before what was said when it was made."""
-    return all_facts(state.document["facts"], annotations_at(state))
+    return all_facts(state.document["facts"], additions_at(state))
 
 
 def attachments_at(state: State) -> list[Attachment]:
     """The files that belong to a snapshot. Raises DamageError."""
-    return all_attachments(attachments_of(state.storage, state.document["attachments"]), annotations_at(state))
+    return all_attachments(attachments_of(state.storage, state.document["attachments"]), additions_at(state))
 
 
-def all_facts(frozen: FactsByKey, added: Sequence[Annotation]) -> FactsByKey:
+def all_facts(frozen: FactsByKey, added: Sequence[Addition]) -> FactsByKey:
     """A snapshot's facts, what was added later before what was said earlier."""
     facts = dict(frozen)
     for each in added:
@@ -140,54 +140,57 @@ def all_facts(frozen: FactsByKey, added: Sequence[Annotation]) -> FactsByKey:
     return facts
 
 
-def all_attachments(frozen: Sequence[Attachment], added: Sequence[Annotation]) -> list[Attachment]:
+def all_attachments(frozen: Sequence[Attachment], added: Sequence[Addition]) -> list[Attachment]:
     """A snapshot's attachments by name, each as it was attached last."""
     by_name = {each.name: each for each in frozen}
-    for annotation in added:
-        for name in annotation.detached:
+    for addition in added:
+        for name in addition.removed:
             by_name.pop(name, None)
-        by_name |= {attachment.name: attachment for attachment in annotation.attachments}
+        by_name |= {attachment.name: attachment for attachment in addition.attachments}
     return [by_name[name] for name in sorted(by_name)]
 
 
-def annotate(
+def attach(
     state: State,
     *,
     facts: Mapping[str, Fact] | str | Sequence[str] | None = None,
-    attach: Mapping[str, str | Path] | None = None,
-    detach: Sequence[str] = (),
-) -> Annotation:
-    """Adds facts and files to a snapshot as one entry. attach: paths by the names that the files get. Raises UsageError."""
+    files: Mapping[str, str | Path] | None = None,
+    remove: Sequence[str] = (),
+) -> Addition:
+    """Adds facts and files to a snapshot as one entry. files: paths by the names that they get. remove: names of files.
+
+    Raises UsageError.
+    """
     new_facts = read_facts(facts)
     names = [each.name for each in attachments_at(state)]
-    for name in detach:
+    for name in remove:
         if name not in names:
-            raise UsageError(f"`detach` {name}: there is no such attachment{did_you_mean(name, names)}")
-    if not (new_facts or attach or detach):
-        raise UsageError("say what to add: `facts` key=value, or `attach` FILE")
+            raise UsageError(f"`remove` {name}: there is no such attachment{did_you_mean(name, names)}")
+    if not (new_facts or files or remove):
+        raise UsageError("say what to add: `facts` key=value, or `files` FILE")
     with holding(state.storage, WRITER):
-        return _annotate(state.storage, state.id, new_facts, attach or {}, detach)
+        return _attach(state.storage, state.id, new_facts, files or {}, remove)
 
 
-def _annotate(
-    storage: Storage, snapshot_id: str, said: FactsByKey, attach: Mapping[str, str | Path], detach: Sequence[str]
-) -> Annotation:
-    attached = [_attached(storage, checked_attachment_name(name), Path(path)) for name, path in attach.items()]
+def _attach(
+    storage: Storage, snapshot_id: str, said: FactsByKey, files: Mapping[str, str | Path], remove: Sequence[str]
+) -> Addition:
+    attached = [_attached(storage, checked_attachment_name(name), Path(path)) for name, path in files.items()]
     for _ in range(MOST_TRIES):
-        numbers = annotation_numbers(storage, snapshot_id)
-        entry = Annotation(numbers[-1] + 1 if numbers else 1, now(), author(), said, attached, tuple(detach))
-        document: Document = {"kind": "annotation", "snapshot": snapshot_id, **vars(entry), "detached": list(detach)}
+        numbers = addition_numbers(storage, snapshot_id)
+        entry = Addition(numbers[-1] + 1 if numbers else 1, now(), author(), said, attached, tuple(remove))
+        document: Document = {"kind": "addition", "snapshot": snapshot_id, **vars(entry), "removed": list(remove)}
         document["attachments"] = [each.to_document() for each in attached]
-        if storage.create(annotation_file(snapshot_id, entry.number), sealed(document)):
+        if storage.create(addition_file(snapshot_id, entry.number), sealed(document)):
             return entry
-    raise ConflictError(f"snapshot {snapshot_id[:12]} was annotated by others {MOST_TRIES} times in the meantime: try again")
+    raise ConflictError(f"snapshot {snapshot_id[:12]} was added by others {MOST_TRIES} times in the meantime: try again")
 
 
 def checked_attachment_name(name: str) -> str:
     """A relative path with `/` that leads nowhere else. Raises UsageError."""
     path = _path_within(name)
     if path is None:
-        raise UsageError(f"`attach` {name}: must be a relative path, as results/run-3.npz")
+        raise UsageError(f"`files` {name}: must be a relative path, as results/run-3.npz")
     return path
 
 

@@ -1,4 +1,4 @@
-"""pannier track"""
+"""pannier strand"""
 
 from __future__ import annotations
 
@@ -13,37 +13,37 @@ if TYPE_CHECKING:
     from pannier.store.state import OpenedStore
 
 
-def track(
+def strand(
     store: opt.Store,
-    track: str | None = opt.argument(None, "The track to start here, or to bring here.", metavar="[TRACK]"),
+    strand: str | None = opt.argument(None, "The strand to start here, or to bring here.", metavar="[STRAND]"),
     note: opt.Note = "",
-    rename: str | None = opt.value(None, "Call the track TRACK otherwise.", "NAME"),
-    delete: bool = opt.flag("--delete", "Delete the track TRACK; its snapshots stay until they are tidied."),
-    yes: bool = opt.flag("--yes", "Delete it for sure."),
+    rename: str | None = opt.value(None, "Call the strand STRAND otherwise.", "NAME"),
+    remove: bool = opt.flag("--remove", "Remove the strand STRAND; its snapshots stay until they are tidied."),
+    yes: bool = opt.flag("--yes", "Remove it for sure."),
     json: opt.AsJson = False,
 ) -> int:
-    """Start a track at a snapshot, without copying, or bring one up to it. Alone: list them.
+    """Start a strand at a snapshot, without copying, or bring one up to it. Alone: list them.
 
-    A track that is there is brought up only where the snapshot descends from it; otherwise what differs is listed.
+    A strand that is there is brought up only where the snapshot descends from it; otherwise what differs is listed.
 
-    [dim]$[/dim] pannier track swatches.store trial
-    [dim]$[/dim] pannier track swatches.store@trial main
-    [dim]$[/dim] pannier track swatches.store trial --delete --yes
+    [dim]$[/dim] pannier strand swatches.store trial
+    [dim]$[/dim] pannier strand swatches.store@trial main
+    [dim]$[/dim] pannier strand swatches.store trial --remove --yes
     """
     from pannier.storage.opening import parted_address
-    from pannier.versions.naming import start_track
+    from pannier.versions.naming import start_strand
 
     path, at = parted_address(store)
     opened = pannier.open_store(path)
     stays = "its snapshots stay until pannier tidy removes them"
-    if track is None or delete or rename:
-        return told_or_moved("track", opened, track, rename, delete, yes, note, stays, json)
-    was_there = opened.tracks.head(track)
-    snapshot = start_track(opened, track, at, note=note)
+    if strand is None or remove or rename:
+        return told_or_moved("strand", opened, strand, rename, remove, yes, note, stays, json)
+    was_there = opened.strands.head(strand)
+    snapshot = start_strand(opened, strand, at, note=note)
     if was_there and was_there.snapshot == snapshot:
-        print(f"Track {track} is at snapshot {snapshot[:12]} already.")
+        print(f"Strand {strand} is at snapshot {snapshot[:12]} already.")
     else:
-        print(f"Track {track} {'took over' if was_there else 'starts at'} snapshot {snapshot[:12]}.")
+        print(f"Strand {strand} {'took over' if was_there else 'starts at'} snapshot {snapshot[:12]}.")
     return 0
 
 
@@ -52,26 +52,26 @@ def told_or_moved(
     opened: OpenedStore,
     name: str | None,
     rename: str | None,
-    delete: bool,
+    remove: bool,
     yes: bool,
     note: str,
     stays: str,
     json: bool,
 ) -> int:
-    """What tracks and tags have in common: lists them, or renames or deletes one."""
+    """What strands and tags have in common: lists them, or renames or deletes one."""
     from pannier.versions import naming
 
-    names = opened.tracks if kind == "track" else opened.tags
+    names = opened.strands if kind == "strand" else opened.tags
     if name is None:
-        if rename or delete:
+        if rename or remove:
             raise UsageError(f"name the {kind} that is meant, after the store")
         rows = naming.names_told(opened.storage, names)
         print_json(rows) if json else print_names(kind, rows)
-    elif delete:
+    elif remove:
         if not yes:
-            raise UsageError(f"deleting {kind} {name!r} wants --yes; {stays}")
+            raise UsageError(f"removing {kind} {name!r} wants --yes; {stays}")
         naming.remove(names, name, note=note)
-        print(f"{kind.capitalize()} {name} is deleted; {stays}.")
+        print(f"{kind.capitalize()} {name} is removed; {stays}.")
     elif rename:
         naming.rename(names, name, rename)
         print(f"{kind.capitalize()} {name} is now called {rename}.")

@@ -25,7 +25,7 @@ def test_a_sweep_measures_every_cell_and_says_what_does_not_fit(packed: pannier.
         pannier.Treatment(48),
         "train",
         workers=(1, 2),
-        memory_limits=("1MiB", None),
+        memory_limit=("1MiB", None),
         rounds=2,
         slice_seconds=0.1,
         batch_size=8,
@@ -47,7 +47,7 @@ def test_a_sweep_measures_every_cell_and_says_what_does_not_fit(packed: pannier.
 
 
 @pytest.mark.parametrize(
-    "options", [{"workers": (0,)}, {"memory_limits": ("auto",)}, {"rounds": 0}, {"memory_limits": ("12XB",)}]
+    "options", [{"workers": (0,)}, {"memory_limit": ("auto",)}, {"rounds": 0}, {"memory_limit": ("12XB",)}]
 )
 def test_impossible_sweeps_are_refused(packed: pannier.Snapshot, options: dict[str, Any]) -> None:
     with pytest.raises(UsageError):

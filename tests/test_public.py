@@ -67,6 +67,36 @@ def test_a_wrong_option_is_answered_with_the_nearest(packed: pannier.Snapshot, t
         assert packed.arrays("val", treatment, size=size).images.shape[1:] == shape
 
 
+# what one side has alone: figures are methods of their own, and what a command line needs is not Python's
+ALONE = {
+    **{
+        "feed": "described digest docket epochs expect store_hint",
+        "survey": "sheet columns",
+        "compare": "fail_on_change rows",
+    },
+    **{"export": "arrays encode size split table treatment", "docket": "file size store_as", "render": "listed remove"},
+    **{"sheet": "arrange batch batch_size epoch predicted probability size treated treatment path", "stats": "save"},
+    **{"gather": "", "copy": "name", "tag": "remove rename yes name at store", "attach": "as_ save to file files"},
+}
+SAME = {"fact": "facts", "directory": "folder"}
+
+
+def test_options_have_one_name_in_python_and_on_the_command_line() -> None:
+    import typer
+
+    from pannier.cli.commands import CALLS, app
+
+    commands = typer.main.get_command(app).commands  # type: ignore[attr-defined]
+    for name, call in CALLS.items():
+        if name in ("history", "query", "strand", "tag"):
+            continue
+        kind, _, verb = call.rpartition(".")
+        function = getattr(getattr(pannier, kind) if kind else pannier, verb)
+        here = {SAME.get(each.name, each.name) for each in commands[name].params} - {"json", "figure", "store"}
+        there = {*inspect.signature(function).parameters} - {"self", "progress", "store"}
+        assert here ^ there == (here ^ there) & {*ALONE.get(name, "").split()}, (name, here ^ there)
+
+
 def test_records_by_place_key_and_slice(packed: pannier.Snapshot) -> None:
     keys = [record.key for record in packed]
     assert [record.key for record in packed[3:9:2]] == keys[3:9:2]

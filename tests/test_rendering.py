@@ -176,7 +176,7 @@ def test_what_would_not_fit_is_refused_before_anything_is_written(own: pannier.S
     assert list_renderings(own.store.storage) == []
     plan = plan_rendering(own, treatment, disk_limit=None)
     assert plan.new_bytes >= 60 * 64 * 64 * 3
-    assert plan.cap_bytes is None
+    assert plan.limit_bytes is None
 
 
 def damage(path: Path, at: int) -> None:

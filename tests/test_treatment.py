@@ -139,7 +139,7 @@ def test_values_span_what_they_say_and_undo_brings_back_the_pixels(values: str, 
 BAD = [
     ({}, "needs a size"),
     ({"size": 0}, "sides from 1"),
-    ({"size": "big"}, "whole pixels"),
+    ({"size": "big"}, "must be one number, as 96"),
     ({"size": 9, "fitt": "cover"}, "no field 'fitt'; did you mean 'fit'"),
     ({"size": 9, "fit": "covr"}, "fit = 'covr': must be 'cover', 'contain', 'fill', 'shortest' or 'longest'"),
     ({"size": 9, "pad": "redd"}, "color name"),

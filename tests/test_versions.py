@@ -49,11 +49,11 @@ def test_the_history_of_a_record_tells_who_changed_it(
 ) -> None:
     key = "twill/0001.jpg"
     store.change(where=f"key = '{key}'", set={"label": "satin", "loom": 7})
-    store.change(where="label = 'plain'", reoverwrite=True)
+    store.change(where="label = 'plain'", remove=True)
     (tmp_path / "c" / "twill").mkdir(parents=True)
     (tmp_path / "c" / key).write_bytes(encoded(draw(77)))
     store.pack(tmp_path / "c")
-    store.change(where=f"key = '{key}'", reoverwrite=True)
+    store.change(where=f"key = '{key}'", remove=True)
     store.pack(tmp_path / "c")
     assert [step.what for step in store.history(key=key)] == [["came"], ["went"], ["picture"], ["label", "loom"], ["came"]]
     told = run("history", store.path, key).out
@@ -95,7 +95,7 @@ def test_names_are_renamed_and_removed_by_entries(store: pannier.Store, run: Cal
     store.start_strand("second-trial", "spring")
     assert [entry.snapshot is None for entry in store.strands.entries("second-trial")] == [False, True, False]
     second = store.snapshot("main").id
-    with pytest.raises(UsageError, match="say `move`"):
+    with pytest.raises(UsageError, match="say `overwrite`"):
         store.tag("spring", "main")
     assert run("tag", store.path, "spring", "--overwrite", "--note", "moved on").status == 0
     assert store.snapshot("spring").id == second
@@ -129,7 +129,7 @@ def test_compare_tells_every_kind_of_change(store: pannier.Store, tmp_path: Path
     store.change(where="key = 'twill/0001.jpg'", set="label=linen")
     store.change(from_=[{"key": "twill/0002.jpg", "split": "val"}, {"key": "twill/0003.jpg", "split": "train"}])
     store.change(where="key = 'twill/0004.jpg'", set="loom=1")
-    store.change(where="key = 'plain/0005.jpg'", reoverwrite=True)
+    store.change(where="key = 'plain/0005.jpg'", remove=True)
     anew = tmp_path / "c" / "satin"
     anew.mkdir(parents=True)
     with Image.open(tmp_path / "a" / "satin" / "0002.jpg") as picture:
@@ -243,7 +243,7 @@ def test_sql_sees_records_and_nothing_else(store: pannier.Store, tmp_path: Path,
 
 def test_a_snapshot_without_records_keeps_its_place_in_history(store: pannier.Store) -> None:
     ids = [step.id for step in store.history()]
-    empty = store.change(where="true", reoverwrite=True).snapshot
+    empty = store.change(where="true", remove=True).snapshot
     assert len(empty) == 0
     again = store.pack(store.path.parent / "a", allow_missing_classes=True).snapshot
     back = store.change(as_of=empty.id).snapshot

@@ -353,7 +353,7 @@ class Snapshot(State):
         size: int | tuple[int, int] | str | None = None,
         batch_size: int = 32,
         workers: Sequence[int] = (1, 2),
-        memory_limits: Sequence[str | int | None] = (None,),
+        memory_limit: Sequence[str | int | None] = (None,),
         seed: int = 0,
         subset: str | float | None = None,
         rounds: int = DEFAULT_ROUNDS,
@@ -364,7 +364,7 @@ class Snapshot(State):
 
         See `pannier.measure`. Raises UsageError, NotFoundError.
         """
-        grid: dict[str, Any] = {"workers": workers, "memory_limits": memory_limits, "batch_size": batch_size}
+        grid: dict[str, Any] = {"workers": workers, "memory_limit": memory_limit, "batch_size": batch_size}
         turns: dict[str, Any] = {"rounds": rounds, "slice_seconds": slice_seconds, "progress": progress}
         return measure(self, _needed(treatment, size), split, seed=seed, subset=subset, **grid, **turns)
 
@@ -433,9 +433,16 @@ class Store(OpenedStore):
         """Tags a snapshot. Raises UsageError where the tag names another one, unless it is to `overwrite`."""
         return self.snapshot(add_tag(self, tag, at, note=note, overwrite=overwrite))
 
-    def tidy(self, *, older_than: str | float = DEFAULT_AGE, yes: bool = False, progress: Progress | None = None) -> Tidied:
-        """What nothing refers to any more, and how much it would free; with `yes` it goes."""
-        return tidy(self, older_than=older_than, yes=yes, progress=progress)
+    def tidy(
+        self,
+        *,
+        older_than: str | float = DEFAULT_AGE,
+        preview: bool = False,
+        yes: bool = False,
+        progress: Progress | None = None,
+    ) -> Tidied:
+        """What nothing refers to any more, and how much it would free; with `yes` it goes, unless it is a preview."""
+        return tidy(self, older_than=older_than, yes=yes and not preview, progress=progress)
 
     def copy(self, name: str, other: Store, *, strand: str | None = None, progress: Progress | None = None) -> Copied:
         """Brings a snapshot with its history into another store, only what that lacks; see `pannier.upkeep.copying`."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -34,7 +35,9 @@ def compare(
 
     comparison = look(before, after, store=store)
     print_json(comparison.to_dict()) if json else _print(comparison, rows)
-    if figure:
+    if figure and comparison.difference.is_empty:
+        print("no record differs, so no sheet is drawn", file=sys.stderr)
+    elif figure:
         _draw(comparison, figure)
     return 1 if fail_on_change and not comparison.is_same else 0
 

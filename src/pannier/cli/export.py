@@ -29,6 +29,7 @@ def export(
     encode: str | None = opt.value(None, "Prepared pictures as files: png, jpeg:90 or webp:80.", "FORMAT"),
     treatment: opt.TreatmentOptions = opt.NO_TREATMENT,
     docket: str | None = opt.value(None, "Write a docket that says what lies there.", "FILE"),
+    workers: opt.Workers = None,
     overwrite: bool = opt.flag("--overwrite", "Undo what was changed there by hand."),
     json: opt.AsJson = False,
 ) -> int:
@@ -42,12 +43,16 @@ def export(
     """
     snapshot = pannier.open(store)
     if table is not None:
-        print(f"{plural(_table(snapshot, table, split, where), 'record')} in {table}.")
+        count = _table(snapshot, table, split, where)
+        print_json({"records": count, "table": table}) if json else print(f"{plural(count, 'record')} in {table}.")
         return 0
     if directory is None:
         raise UsageError("name the folder to export into, or --table FILE for the labels alone")
     if arrays or encode:
-        return _prepared(snapshot, directory, treatment, arrays, encode, layout=layout, where=where, split=split)
+        count = _prepared(snapshot, directory, treatment, arrays, encode, layout=layout, where=where, split=split)
+        told = f"{plural(count, 'prepared picture')} in {directory}."
+        print_json({"pictures": count, "folder": directory}) if json else print(told)
+        return 0
     if treatment.file or treatment.fields:
         raise UsageError("prepared pictures are written with --encode png, or as --arrays; say one of them")
     with progress_bar("export") as progress:
@@ -56,6 +61,7 @@ def export(
             "where": _condition(where, split),
             "hard_links": hard_links,
             "docket": docket,
+            "workers": workers,
         }
         result = snapshot.export(directory, **options, overwrite=overwrite, progress=progress)
     print_json(result.to_dict()) if json else print_laid_out(result)
@@ -93,11 +99,8 @@ def _prepared(
     with progress_bar("export") as progress:
         if arrays:
             chosen.pop("layout")
-            number = export_arrays(snapshot, directory, treated, progress=progress, **chosen)
-        else:
-            number = export_prepared(snapshot, directory, treated, encode=encode or "png", progress=progress, **chosen)
-    print(f"{plural(number, 'prepared picture')} in {directory}.")
-    return 0
+            return export_arrays(snapshot, directory, treated, progress=progress, **chosen)
+        return export_prepared(snapshot, directory, treated, encode=encode or "png", progress=progress, **chosen)
 
 
 def print_laid_out(result: LayOutResult) -> None:

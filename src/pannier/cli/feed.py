@@ -58,6 +58,8 @@ def feed(
 
     fix_map_threshold()
     with _opened(store, docket, store_hint, treatment, {"split": split, **how}) as feed:
+        if not feed.pictures_per_epoch:
+            raise SourceError("there is nothing to feed: no record is left by split, subset and where")
         if described or expect is not None:
             return _describe(feed, expect, json)
         facts = _fed(feed, epochs, hashlib.sha256() if digest else None)

@@ -54,7 +54,7 @@ def measure(
             treatment.treatment(snapshot),
             split or opt.measured_split(snapshot),
             workers=[int(count) for count in counts],
-            memory_limits=[limit.strip() for limit in memory_limit.split(",")],
+            memory_limit=[limit.strip() for limit in memory_limit.split(",")],
             progress=(lambda done, total: bar.show(done, total, lambda: "rounds")) if bar else None,
             **how,
         )

@@ -11,6 +11,8 @@ def restore(
     docket: str = opt.argument(..., "A docket's file.", metavar="DOCKET"),
     directory: str | None = opt.argument(None, "The folder; else beside the docket.", metavar="[DIR]"),
     store: opt.StoreHint = None,
+    hard_links: bool = opt.flag("--hard-links", "Files are links to one copy of each picture in the store."),
+    workers: opt.Workers = None,
     overwrite: bool = opt.flag("--overwrite", "Undo what was changed there by hand."),
     json: opt.AsJson = False,
 ) -> int:
@@ -22,6 +24,7 @@ def restore(
     from pannier.folders.exporting import restore as bring_back
 
     with progress_bar("restore") as progress:
-        result = bring_back(docket, directory, store=store, overwrite=overwrite, progress=progress)
+        how = {"hard_links": hard_links, "workers": workers, "overwrite": overwrite, "progress": progress}
+        result = bring_back(docket, directory, store=store, **how)  # type: ignore[arg-type]
     print_json(result.to_dict()) if json else print_laid_out(result)
     return 0

@@ -31,6 +31,7 @@ def survey(
     rules: opt.Said = opt.NOTHING,
     quick: bool = opt.flag("--quick", "Read headers alone: nothing is said of what needs pixels."),
     near: int = opt.value(6, "Near doubles: hashes differ in so many bits of 64.", "BITS"),
+    max_pixels: int = opt.value(100_000_000, "Pictures with more pixels count as too large."),
     workers: int | None = opt.value(None, "Threads; by default all usable cores."),
     figure: opt.Figure = None,
     sheet: str | None = opt.value(None, "Draw the suspicious pictures on a sheet.", "FILE"),
@@ -47,7 +48,7 @@ def survey(
     from pannier.sources.survey import survey as look
 
     with progress_bar("survey") as progress:
-        findings = look(source, quick=quick, near=near, workers=workers, progress=progress, **rules)
+        findings = look(source, quick=quick, near=near, max_pixels=max_pixels, workers=workers, progress=progress, **rules)
     if json:
         print_json(findings.to_dict())
     else:

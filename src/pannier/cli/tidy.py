@@ -30,7 +30,7 @@ def tidy(
     """
     with live_bar("tidy", "looking what is referenced") as bar:
         step = None if bar is None else lambda done, total: bar.show(done, total, lambda: "")
-        result = pannier.open_store(store).tidy(older_than=older_than, yes=yes and not preview, progress=step)
+        result = pannier.open_store(store).tidy(older_than=older_than, preview=preview, yes=yes, progress=step)
     if json:
         print_json(result.to_dict())
         return 0

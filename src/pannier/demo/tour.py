@@ -24,7 +24,7 @@ class Stop:
     status: int = 0
 
 
-def run_tour(directory: str | Path, swatches: int, seed: int) -> int:
+def run_tour(directory: str | Path, swatches: int, seed: int, *, only_draw: bool = False) -> int:
     """Draws the archive into a new or empty folder and runs every step. Raises UsageError, PannierError."""
     folder = Path(directory)
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
@@ -34,6 +34,8 @@ def run_tour(directory: str | Path, swatches: int, seed: int) -> int:
     folder.mkdir(parents=True, exist_ok=True)
     started = time.monotonic()
     _draw(folder, swatches, seed)
+    if only_draw:
+        return 0
     with serving(mill_of(folder / "archive")) as mill:
         for step in _steps(folder, seed, mill):
             _say(step.says, step.command)

@@ -14,7 +14,7 @@ GRID = "#e3e7ea"
 TONES = ("#1f3b57", "#5b8fb9", "#c4dbea", "#e8c07d", "#a3542b")
 HATCHES = ("", "", "", "//", "xx")
 # red, green, blue: color and line
-CHANNELS: tuple[tuple[str, Literal["-", "--", ":"]], ...] = (("#a3542b", "-"), ("#5b8fb9", "--"), ("#1f3b57", ":"))
+CHANNELS: tuple[tuple[str, Literal["-", "--", ":"]], ...] = (("#a3542b", "-"), ("#4d8f5c", "--"), ("#1f3b57", ":"))
 WIDTH, HEIGHT, DPI = 12.8, 8.0, 100
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
+from pannier.choices import Progress
 from pannier.errors import UsageError
 from pannier.files import write_whole
 from pannier.folders.laying_out import LayOutResult, lay_out
@@ -28,21 +29,27 @@ def export(snapshot: State, folder: str | Path, *, docket: str | Path | None = N
 
 
 def restore(
-    docket: str | Path, folder: str | Path | None = None, *, store: str | Path | None = None, **options: Any
+    docket: str | Path,
+    folder: str | Path | None = None,
+    *,
+    store: str | Path | None = None,
+    hard_links: bool = False,
+    overwrite: bool = False,
+    workers: int | None = None,
+    progress: Progress | None = None,
 ) -> LayOutResult:
     """Brings back the folder that a docket tells of, attachments too; in one that is there the differences alone.
 
-    folder: where to, else where the docket says, below the folder in which it lies. store: where the store is here.
-    options: hard_links, overwrite, workers, progress, as `export` takes them. Raises NotFoundError, UsageError, PannierError
-    for changes made by hand.
+    folder: where to, else where the docket says, below the folder in which it lies. store: where the store is here. The
+    others as of `Snapshot.export`. Raises NotFoundError, UsageError, PannierError for changes made by hand.
     """
     path = Path(docket)
     read = Docket.read(path)
     snapshot = read.open(store, beside=path.parent)
     part = read.export or ExportPart(folder=path.name.removesuffix(ENDING))
     target = Path(folder) if folder is not None else path.parent / _checked_name(part.folder)
-    options["hard_links"] = options.get("hard_links") or part.hard_links
-    return lay_out(snapshot, target, layout=part.layout, where=part.where, **options)
+    how: dict[str, Any] = {"hard_links": hard_links or part.hard_links, "overwrite": overwrite, "workers": workers}
+    return lay_out(snapshot, target, layout=part.layout, where=part.where, progress=progress, **how)
 
 
 def _write_docket(snapshot: State, path: Path, part: ExportPart) -> None:

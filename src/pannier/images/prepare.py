@@ -213,7 +213,7 @@ class Preparation:
     ) -> None:
         rows, columns = pixels.shape[:2]
         self._scratch = scratch = _grown(self._scratch, way.scratch_bytes)
-        lies = pixels.reshape(rows, columns * self._channels)
+        lies = _writable(pixels.reshape(rows, columns * self._channels))
         target = way.target if not flips else _mirrored(way.target, self._frame.canvas, flips)
         is_partly_free = self._place(lies, self._channels, way.box, target, flips, self._filter, *line, window, scratch, out)
         if is_partly_free:
@@ -364,6 +364,20 @@ def _checked_array(picture: Array, color: str) -> decode.Pixels:
     if picture.ndim == 3 and picture.shape[2] == 1:
         picture = picture[..., 0]
     return decode.to_gray(picture) if color == "gray" else decode.to_rgb(picture)
+
+
+class _Alias:
+    """The memory of an array, which it keeps alive, as NumPy's array interface tells of it."""
+
+    def __init__(self, array: Array) -> None:
+        self._array = array
+        address, _ = array.__array_interface__["data"]
+        self.__array_interface__ = {**array.__array_interface__, "data": (address, False)}
+
+
+def _writable(array: Array) -> Array:
+    """The same memory typed as writable, though nothing writes to it: kernels are compiled for one signature."""
+    return array if array.flags.writeable else np.asarray(_Alias(array))
 
 
 def warm_up(treatment: Treatment, data: bytes) -> None:

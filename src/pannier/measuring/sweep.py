@@ -70,7 +70,7 @@ def measure(
     *,
     batch_size: int = 32,
     workers: Sequence[int] = (1, 2),
-    memory_limits: Sequence[str | int | None] = (None,),
+    memory_limit: Sequence[str | int | None] = (None,),
     seed: int = 0,
     subset: str | float | None = None,
     rounds: int = DEFAULT_ROUNDS,
@@ -82,7 +82,7 @@ def measure(
     Trials and ceilings take turns, `rounds` times, each for a slice of `slice_seconds`, so that a machine whose speed drifts
     treats all alike. A trial that does not fit, dies or hangs is a row that says so. Raises UsageError, NotFoundError.
     """
-    limits = [_checked_limit(limit) for limit in memory_limits]
+    limits = [_checked_limit(limit) for limit in memory_limit]
     _check(treatment, workers, limits, rounds, slice_seconds)
     how: dict[str, Any] = {"batch_size": batch_size, "seed": seed, "subset": subset, "shuffle": True, "rendered": False}
     job = job_of(snapshot, split, treatment, memory_limit=None, **how)

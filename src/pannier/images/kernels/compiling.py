@@ -25,3 +25,5 @@ def _can_keep_compiled() -> bool:
 
 
 CACHED = {"nogil": True, "cache": _can_keep_compiled()}
+# of functions that kernels alone call: they need no way in from Python
+INNER = {**CACHED, "no_cpython_wrapper": True, "no_cfunc_wrapper": True}

@@ -15,7 +15,7 @@ import math
 import numpy as np
 from numba import njit
 
-from pannier.images.kernels.compiling import CACHED, I32, U8, U16, U32, U64
+from pannier.images.kernels.compiling import CACHED, I32, INNER, U8, U16, U32, U64
 
 # a reduction beyond this is brought below it by whole-number boxes first: 8-bit weights would get too coarse
 LARGEST_RATIO = 16
@@ -26,7 +26,7 @@ NEAREST, BILINEAR, BICUBIC, LANCZOS = 0, 1, 2, 3
 PAD, EDGE, MIRROR = 0, 1, 2
 
 
-@njit(**CACHED)
+@njit(**INNER)
 def reached(center, support, source):
     """Which pixels of `source` lie within a filter's support: from, to before; one at the least."""
     low = max(int(math.floor(center - support + 0.5)), 0)
@@ -37,7 +37,7 @@ def reached(center, support, source):
     return low, high
 
 
-@njit(**CACHED)
+@njit(**INNER)
 def move_inside(source, first, weights, taps):
     """Moves rows of weights that would run over the source's end."""
     for i in range(first.shape[0]):
@@ -48,7 +48,7 @@ def move_inside(source, first, weights, taps):
             first[i] -= gap
 
 
-@njit(**CACHED)
+@njit(**INNER)
 def axis_weights(source, start, length, target, mirrored, first, weights):
     """Fills `first` (target) and `weights` (target, taps) for the stretch [start, start + length) of `source` pixels.
 
@@ -90,7 +90,7 @@ def axis_weights(source, start, length, target, mirrored, first, weights):
     return widest
 
 
-@njit(**CACHED)
+@njit(**INNER)
 def pad_taps(source, first, weights, taps):
     """Widens every row to a multiple of four taps (two for plain interpolation), moving rows that would run over the end.
 
@@ -103,7 +103,7 @@ def pad_taps(source, first, weights, taps):
     return wanted
 
 
-@njit(**CACHED)
+@njit(**INNER)
 def weigh_rows(source, left, n, first, weights, taps, sums, out):
     """out[y, x] = (sum over k of weights[y, k] * source[first[y] + k, left + x] + 128) >> 8."""
     half, shift = U16(128), U16(8)
@@ -154,7 +154,7 @@ def weigh_rows(source, left, n, first, weights, taps, sums, out):
                 row[x] = U8(sums[x] >> shift)
 
 
-@njit(**CACHED)
+@njit(**INNER)
 def weights_of(kind, source, start, length, target, mirrored, first, weights):
     """As `axis_weights`; for the filter "nearest" of the one pixel that a target's center lies in."""
     if kind == BILINEAR:
@@ -168,7 +168,7 @@ def weights_of(kind, source, start, length, target, mirrored, first, weights):
     return 1
 
 
-@njit(**CACHED)
+@njit(**INNER)
 def lobed(kind, x):
     """The cubic (a = -0.5) over two pixels, or Lanczos over three, at a distance."""
     x = abs(x)
@@ -186,7 +186,7 @@ def lobed(kind, x):
     return 0.0
 
 
-@njit(**CACHED)
+@njit(**INNER)
 def lobed_weights(kind, source, start, length, target, mirrored, first, weights):
     """As `axis_weights` for the filters with negative lobes: weights of 12 bits, each row sums to 4096."""
     scale = length / target
@@ -219,7 +219,7 @@ def lobed_weights(kind, source, start, length, target, mirrored, first, weights)
     return widest
 
 
-@njit(**CACHED)
+@njit(**INNER)
 def weigh_rows_signed(source, left, n, first, weights, taps, sums, out):
     """out[y, x] = (sum over k of weights[y, k] * source[first[y] + k, left + x] + 2048) >> 12, kept within 0..255."""
     for y in range(first.shape[0]):
@@ -249,21 +249,23 @@ def swap(a, b, shift, mask):
     return a ^ (x << shift), b ^ x
 
 
-@njit(**CACHED)
-def transpose_bytes(a, b, tiles):
+@njit(**INNER)
+def transpose_bytes(a, begin, width, b, tiles):
     """Byte transpose in tiles of 8 x 8 (Warren, "Hacker's Delight", section 7-3): a is (8 I, J), b (8 J, I), in words.
 
-    `tiles` is room for 8 J words: the exchange runs over a row of tiles at once there, so that it becomes vector code.
+    Of `a` so many words of each row, from `begin` on. `tiles` is room for 8 J words: the exchange runs over a row of tiles
+    at once there, so that it becomes vector code.
     """
     m4, m2, m1 = U64(0x00000000FFFFFFFF), U64(0x0000FFFF0000FFFF), U64(0x00FF00FF00FF00FF)
     s4, s2, s1 = U64(32), U64(16), U64(8)
-    width = a.shape[1]
+    end = begin + width
     t0, t1, t2, t3 = tiles[:width], tiles[width : 2 * width], tiles[2 * width : 3 * width], tiles[3 * width : 4 * width]
     rest = tiles[4 * width :]
     t4, t5, t6, t7 = rest[:width], rest[width : 2 * width], rest[2 * width : 3 * width], rest[3 * width : 4 * width]
     for i in range(a.shape[0] >> 3):
-        a0, a1, a2, a3 = a[8 * i], a[8 * i + 1], a[8 * i + 2], a[8 * i + 3]
-        a4, a5, a6, a7 = a[8 * i + 4], a[8 * i + 5], a[8 * i + 6], a[8 * i + 7]
+        k = 8 * i
+        a0, a1, a2, a3 = a[k, begin:end], a[k + 1, begin:end], a[k + 2, begin:end], a[k + 3, begin:end]
+        a4, a5, a6, a7 = a[k + 4, begin:end], a[k + 5, begin:end], a[k + 6, begin:end], a[k + 7, begin:end]
         for j in range(width):
             r0, r4 = swap(a0[j], a4[j], s4, m4)
             r1, r5 = swap(a1[j], a5[j], s4, m4)
@@ -283,7 +285,7 @@ def transpose_bytes(a, b, tiles):
             b[q + 4, i], b[q + 5, i], b[q + 6, i], b[q + 7, i] = t4[j], t5[j], t6[j], t7[j]
 
 
-@njit(**CACHED)
+@njit(**INNER)
 def box_reduce(source, channels, across, down, sums, out):
     """Averages whole boxes of `down` rows and `across` pixels, rounded half up; those at the far edges over what is there.
 
@@ -315,7 +317,7 @@ def plane_bytes(rows, columns):
     return (((rows + 7) // 8 * 8) * ((columns + 7) // 8 * 8) + 63) // 64 * 64
 
 
-@njit(**CACHED)
+@njit(**INNER)
 def carve(scratch, at, rows, columns):
     rows, columns = (rows + 7) // 8 * 8, (columns + 7) // 8 * 8
     return scratch[at : at + rows * columns].reshape(rows, columns)
@@ -371,12 +373,26 @@ def fill_edges(out, target, window, border, pad, scale, offset):
                     plane[y, :] = plane[lies_at(y, border, above, height, top, bottom)]
 
 
-@njit(**CACHED)
+@njit(**INNER)
 def lies_at(at, border, begin, length, low, high):
     """Which place of an axis stands in for one outside the picture, which lies at begin..begin + length."""
     if border == MIRROR:
         at = begin + bounced(at - begin, length)
     return min(max(at, low), high - 1)
+
+
+@njit(**INNER)
+def lay_down(source, rows, scale, offset, top, plane):
+    """Rows of bytes as values into a plane, from row `top` on: float32(v) * scale + offset."""
+    is_plain = scale == 1.0 and offset == 0.0
+    for row in range(rows):
+        line, values = source[row], plane[top + row]
+        if is_plain:
+            for x in range(values.shape[0]):
+                values[x] = line[x]
+        else:
+            for x in range(values.shape[0]):
+                values[x] = np.float32(line[x]) * scale + offset
 
 
 def _compiled(lobed):
@@ -464,35 +480,30 @@ def _compiled(lobed):
         for y in range(0, tall_part, STRIP):
             rows = min(STRIP, tall_part - y)
             tall = (rows + 7) // 8 * 8
-            woven = carve(scratch, one, rows, channels * n)
-            at_y, left, size = first_y[y : y + rows], channels * begin, channels * n
-            if lobed:
-                weigh_rows_signed(picture, left, size, at_y, signed_y[y : y + rows], used_y, wide_sums, woven)
-            else:
-                weigh_rows(picture, left, size, at_y, weights_y[y : y + rows], used_y, sums, woven)
-            # a row for each channel of each column: red, green, blue, red ...
-            turned = carve(scratch, two, size, rows)
-            transpose_bytes(woven.view(U64), turned.view(U64), tiles)
-            columns = scratch[two : two + channels * n * tall].reshape(n, channels * tall)  # so a column's rows lie in a row
+            woven, turned = carve(scratch, one, rows, channels * n), carve(scratch, two, channels * n, rows)
+            # `turned` has a row for each channel of each column: red, green, blue, red ...; so a column's rows lie in a row
+            columns = scratch[two : two + channels * n * tall].reshape(n, channels * tall)
             narrow = scratch[one : one + channels * apart * tall].reshape(apart, channels * tall)
-            if lobed:
-                weigh_rows_signed(columns, 0, channels * tall, first_x, signed_x, used_x, wide_sums, narrow)
-            else:
-                weigh_rows(columns, 0, channels * tall, first_x, weights_x, used_x, sums, narrow)
-            for c in range(channels):
-                back = scratch[two : two + tall * apart].reshape(tall, apart)
-                transpose_bytes(narrow[:, c * tall : (c + 1) * tall].view(U64), back.view(U64), tiles)
-                s, b = scale[c], offset[c]
-                is_plain = s == 1.0 and b == 0.0
-                for row in range(rows):
-                    source = back[row]
-                    values = out[c, down_by + y_from + y + row, right_by + x_from : right_by + x_to]
-                    if is_plain:
-                        for x in range(wide_part):
-                            values[x] = source[x]
-                    else:
-                        for x in range(wide_part):
-                            values[x] = np.float32(source[x]) * s + b
+            back = scratch[two : two + tall * apart].reshape(tall, apart)
+            for step in range(2):  # down, then across: one call of each callee, which would be compiled into each
+                source, weighed, used = picture, woven, used_y
+                from_byte, size = channels * begin, channels * n
+                first, weights, signed = first_y[y : y + rows], weights_y[y : y + rows], signed_y[y : y + rows]
+                goal, parts, words = turned, 1, woven.shape[1] // 8
+                if step == 1:
+                    source, weighed, used = columns, narrow, used_x
+                    from_byte, size = 0, channels * tall
+                    first, weights, signed = first_x, weights_x, signed_x
+                    goal, parts, words = back, channels, tall // 8
+                if lobed:
+                    weigh_rows_signed(source, from_byte, size, first, signed, used, wide_sums, weighed)
+                else:
+                    weigh_rows(source, from_byte, size, first, weights, used, sums, weighed)
+                for c in range(parts):
+                    transpose_bytes(weighed.view(U64), c * words, words, goal.view(U64), tiles)
+                    if step == 1:
+                        plane = out[c, :, right_by + x_from : right_by + x_to]
+                        lay_down(back, rows, scale[c], offset[c], down_by + y_from + y, plane)
         return tall_part < window[2] or wide_part < window[3]
 
     return prepare

@@ -70,7 +70,7 @@ def test_a_wrong_option_is_answered_with_the_nearest(packed: pannier.Snapshot, t
 # what one side has alone: figures are methods of their own, and what a command line needs is not Python's
 ALONE = {
     **{
-        "feed": "described digest docket epochs expect store_hint",
+        "feed": "described digest docket epochs expect store_hint values",
         "survey": "sheet columns",
         "compare": "fail_on_change rows",
     },

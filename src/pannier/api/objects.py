@@ -97,6 +97,7 @@ class _Feeding(FeedOptions):
     split: str | None = field(default="train", kw_only=False)
     treatment: Treatment | str | Path | None = field(default=None, kw_only=False)
     size: int | tuple[int, int] | str | None = None
+    values: str | None = None
 
     @property
     def how(self) -> dict[str, Any]:
@@ -104,8 +105,8 @@ class _Feeding(FeedOptions):
         return {each.name: getattr(self, each.name) for each in fields(FeedOptions)}
 
 
-def _needed(said: Any, size: Any) -> Treatment:
-    treatment = as_treatment(said, size)
+def _needed(said: Any, size: Any, values: str | None = None) -> Treatment:
+    treatment = as_treatment(said, size, values)
     if treatment is None:
         raise UsageError("say through which treatment: a Treatment, a TOML file's path, or size=96")
     return treatment
@@ -279,8 +280,8 @@ class Snapshot(State):
     def feed(self, said: _Feeding) -> Feed:
         """Batches of a split, of several ("fold-1,fold-2"), or of all records for None.
 
-        treatment: a `Treatment`, a TOML file's path, or fields as text, "size=96,color=gray"; `size` goes before its own.
-        Without either, batches are lists of encoded pictures.
+        treatment: a `Treatment`, a TOML file's path, or fields as text, "size=96,color=gray"; `size` and `values` ("unit",
+        "signed" ...) go before its own. Without any, batches are lists of encoded pictures.
         batch_size: records a batch; the last one of an epoch may be smaller (last="keep") or is left out (last="drop").
         seed: of the order and of every random step. subset: a part, as "10%" or 0.1, fair in every class, fixed by the seed;
         a smaller one lies in a larger. where: SQL over the records' columns, for a feed of some of them.
@@ -294,7 +295,7 @@ class Snapshot(State):
         Equal content, split, treatment, seed and epoch give equal batches, whatever the workers, `ahead` and limit.
         Raises LimitError, UsageError, NotFoundError at once; DamageError, naming shard, row and key, while feeding.
         """
-        return Feed(job_of(self, said.split, as_treatment(said.treatment, said.size), **said.how), self)
+        return Feed(job_of(self, said.split, as_treatment(said.treatment, said.size, said.values), **said.how), self)
 
     @spelled_method(_Feeding)
     def arrays(self, said: _Feeding) -> Arrays:
@@ -302,7 +303,7 @@ class Snapshot(State):
 
         Options as of `feed`; memory_limit bounds the arrays too. Raises LimitError.
         """
-        return arrays(self, said.split, _needed(said.treatment, said.size), FeedOptions(**said.how))
+        return arrays(self, said.split, _needed(said.treatment, said.size, said.values), FeedOptions(**said.how))
 
     def stats(
         self,

@@ -16,9 +16,9 @@ from pannier.images.treatment_file import read_fields, read_said, save
 from pannier.store.state import State
 
 
-def as_treatment(said: Any, size: Any = None) -> Treatment | None:
-    """What is said of a treatment: itself, a file's path, fields as text; `size` goes before its own. Raises UsageError."""
-    fields = {} if size is None else {"size": size}
+def as_treatment(said: Any, size: Any = None, values: str | None = None) -> Treatment | None:
+    """What is said of a treatment: itself, a path, fields as text; `size`, `values` go before its own. Raises UsageError."""
+    fields = {name: given for name, given in (("size", size), ("values", values)) if given is not None}
     if said is None:
         return Treatment(**fields) if fields else None
     if isinstance(said, (str, Path)):

@@ -24,7 +24,7 @@ def attach(
     """Add facts and files to a snapshot, each as an entry of its own: who, when. Alone: list them.
 
     [dim]$[/dim] pannier attach swatches.store@spring --fact accuracy=0.93 --fact run=weave-3
-    [dim]$[/dim] pannier attach swatches.store --file run-3.npz --as results/run-3.npz
+    [dim]$[/dim] pannier attach swatches.store --file predictions.csv --as run-3/predictions.csv
     """
     from pannier.store.facts import read_facts
 

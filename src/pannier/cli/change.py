@@ -6,7 +6,7 @@ from typing import Any
 
 import pannier
 from pannier.cli import options as opt
-from pannier.cli.terminal import count_table, plural, print_deviation, print_json, print_left_out, print_table
+from pannier.cli.terminal import at_work, count_table, plural, print_deviation, print_json, print_left_out, print_table
 
 _WHAT = {
     "from_": opt.text("Rows by key: label, split and side columns; empty changes nothing.", "TABLE", names=("--from",)),
@@ -35,13 +35,14 @@ def change(
     """Change labels, splits, side columns or members of what is there: a new snapshot, no picture touched.
 
     [dim]$[/dim] pannier change swatches.store --from checked.csv --preview
-    [dim]$[/dim] pannier change swatches.store --where "key LIKE '%loom7%'" --set label=satin
+    [dim]$[/dim] pannier change swatches.store --where "key LIKE 'rib/000%'" --set label=basket
     [dim]$[/dim] pannier change swatches.store --where "width < 200" --remove
     [dim]$[/dim] pannier change swatches.store --shares train=80,val=20 --seed 3
     [dim]$[/dim] pannier change swatches.store --as-of spring --note "back to the first season"
     """
     options: dict[str, Any] = {"note": note, "facts": fact, "preview": preview, **what, **dealing}
-    result = pannier.open_store(store).change(**options)
+    with at_work("change"):
+        result = pannier.open_store(store).change(**options)
     print_json(result.to_dict()) if json else _print(result, is_preview=preview)
     return 0
 

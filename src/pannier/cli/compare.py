@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import pannier
 from pannier.cli import options as opt
-from pannier.cli.terminal import drawing, plural, print_facts, print_json, print_table
+from pannier.cli.terminal import at_work, drawing, plural, print_facts, print_json, print_table
 
 if TYPE_CHECKING:
     from pannier.versions.comparing import Compared, Side
@@ -33,7 +33,8 @@ def compare(
     """
     from pannier.versions.comparing import compare as look
 
-    comparison = look(before, after, store=store)
+    with at_work("compare"):
+        comparison = look(before, after, store=store)
     print_json(comparison.to_dict()) if json else _print(comparison, rows)
     if figure and comparison.difference.is_empty:
         print("no record differs, so no sheet is drawn", file=sys.stderr)

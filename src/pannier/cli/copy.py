@@ -16,7 +16,7 @@ def copy(
 ) -> int:
     """Bring a snapshot with its history into another store: only what that lacks. Interrupted, it goes on.
 
-    [dim]$[/dim] pannier copy swatches.store /mnt/mill/swatches.store
+    [dim]$[/dim] pannier copy swatches.store mill.store
     [dim]$[/dim] pannier copy swatches.store@spring weave.store --strand spring-weaves
     """
     from pannier.api.objects import open_or_create

@@ -7,6 +7,18 @@ import sys
 
 from pannier.errors import PannierError
 
+# what an interruption keeps, of commands that go on from there
+_KEPT = {
+    "gather": "the pictures that came are kept",
+    "pack": "the pictures that were read are kept, and the store shows none of them yet",
+    "export": "the files that are written stay",
+    "restore": "the files that are written stay",
+    "copy": "the pictures that were copied stay, and the other store shows none of them yet",
+    "render": "the pictures that are rendered stay",
+    "tidy": "what is freed is gone, and nothing else",
+}
+_WRITING = ("change", "attach", "tag", "strand")
+
 
 def main(arguments: list[str] | None = None) -> None:
     """Runs a command and ends the process with its exit status: 0 done, 1 the data, 2 the call, 130 interrupted."""
@@ -15,7 +27,8 @@ def main(arguments: list[str] | None = None) -> None:
     except PannierError as error:
         status = _say(str(error), error.exit_status)
     except KeyboardInterrupt:
-        status = _say("interrupted; what was finished is kept, and the same command goes on from there", 130)
+        command = (sys.argv[1:] if arguments is None else arguments)[:1]
+        status = _say(f"interrupted; {_left_by(*command)}", 130)
     except MemoryError:
         status = _say("memory ran out; give a lower --memory-limit or fewer --workers", 1)
     except BrokenPipeError:
@@ -25,6 +38,15 @@ def main(arguments: list[str] | None = None) -> None:
         where = f" ({error.filename})" if error.filename else ""
         status = _say(f"{error.strerror or error}{where}", 1)
     sys.exit(status)
+
+
+def _left_by(command: str = "") -> str:
+    """What an interrupted command leaves behind, and how to go on."""
+    if command in _KEPT:
+        return f"{_KEPT[command]}; the same command goes on from there"
+    if command in _WRITING:
+        return "it was done as a whole or not at all: see pannier history"
+    return "nothing was changed"
 
 
 def _run(arguments: list[str]) -> int:

@@ -84,8 +84,7 @@ def _fed(feed: pannier.Feed, epochs: int, hasher: Any) -> dict[str, Any]:
                     first = first or _described(batch)
                     if hasher:
                         _add(hasher, batch)
-                    if bar:
-                        _show(bar, feed, epochs)
+                    _show(bar, feed, epochs)
     finally:
         sampler.close()
     facts = feed.to_dict() | {"batch": first, "peak_bytes": max(0, sampler.peak_bytes - level)}

@@ -53,9 +53,7 @@ def gather(
     with live_bar("gather", "looking for links") as bar:
 
         def step(done: int, total: int, byte_count: int) -> None:
-            if bar:
-                rate = done / max(bar.elapsed, 0.1)
-                bar.show(done, total, lambda: f"{rate:,.1f} pictures/s, {show_bytes(byte_count)}")
+            bar.show(done, total, lambda: f"{done / bar.elapsed:,.1f} pictures/s, {show_bytes(byte_count)}")
 
         result = fetch(table, directory, progress=step, ignore_robots=ignore_robots, **how)
     print_json(result.to_dict()) if json else _print(result)

@@ -55,7 +55,7 @@ def measure(
             split or opt.measured_split(snapshot),
             workers=[int(count) for count in counts],
             memory_limit=[limit.strip() for limit in memory_limit.split(",")],
-            progress=(lambda done, total: bar.show(done, total, lambda: "rounds")) if bar else None,
+            progress=lambda done, total: bar.show(done, total, lambda: "rounds"),
             **how,
         )
     print_json(measurement.to_dict()) if json else _print(measurement)

@@ -65,7 +65,7 @@ def pack(
     Every picture is decoded once, to know that it is whole. The same thing packed again adds nothing, and reads nothing.
 
     [dim]$[/dim] pannier pack archive/ swatches.store --shares train=75,val=15,test=10 --seed 7
-    [dim]$[/dim] pannier pack register.csv swatches.store --label weave --where "finish = 'raw'" --preview
+    [dim]$[/dim] pannier pack raking/gathered.csv swatches.store --label weave --where "finish = 'raw'" --preview
     [dim]$[/dim] pannier pack heap/ swatches.store --label-pattern "{label}_loom{loom}_{number}" --group-by loom
     """
     from pannier.api.objects import bring_in

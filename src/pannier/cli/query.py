@@ -7,7 +7,7 @@ from typing import Any
 
 import pannier
 from pannier.cli import options as opt
-from pannier.cli.terminal import plural, print_json, print_table
+from pannier.cli.terminal import at_work, plural, print_json, print_table
 
 _SHOWN = 50
 
@@ -25,7 +25,8 @@ def query(
     [dim]$[/dim] pannier query swatches.store "SELECT label, count(*) AS n FROM records GROUP BY label ORDER BY n"
     [dim]$[/dim] pannier query swatches.store "SELECT key FROM records WHERE predicted <> label" --csv
     """
-    table = pannier.open(store).query(sql, after=pannier.open(after) if after else None)
+    with at_work("query"):
+        table = pannier.open(store).query(sql, after=pannier.open(after) if after else None)
     if csv:
         from pyarrow import csv as writer
 

@@ -19,7 +19,7 @@ def restore(
     """Bring back the folder of pictures that a docket tells of; in one that is there, the differences alone.
 
     [dim]$[/dim] pannier restore swatches.docket
-    [dim]$[/dim] pannier restore swatches.docket --store /mnt/mill/swatches.store
+    [dim]$[/dim] pannier restore swatches.docket --store mill.store
     """
     from pannier.folders.exporting import restore as bring_back
 

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Literal
 
 import pannier
 from pannier.cli import options as opt
-from pannier.cli.terminal import drawing, plural
+from pannier.cli.terminal import at_work, drawing, plural
 from pannier.errors import UsageError
 
 if TYPE_CHECKING:
@@ -47,21 +47,21 @@ def sheet(
     from pannier.figures.sheet import choose_records, draw_sheet, with_predictions
 
     _check(treated, treatment.are_said, batch := fed.get("batch"), predicted, probability)
-    snapshot = pannier.open(store)
-    made = treatment.treatment(snapshot) if treatment.are_said else None
-    if batch is not None:
-        feed = snapshot.feed(split, made, subset=subset, where=where, seed=seed, batch_size=fed["batch_size"])
-        shown, title = _as_fed(feed, batch, fed["epoch"])
-    else:
-        records = choose_records(snapshot, split, pictures, seed, subset, where, arrange)
-        shown = _as_made(records, made)
-        title = f"{len(records)} of {len(snapshot.subset_of(split, None, where=where)):,}"
-    if predicted is not None:
-        shown = with_predictions(shown, predicted, probability)
-        title += _score(shown)
-    path, title = figure or "sheet.png", f"{snapshot.store.path.name}, {split or 'all splits'}: {title}"
-    with drawing(path, "sheet"):
-        draw_sheet(shown, path, title=title)
+    path = figure or "sheet.png"
+    with drawing(path, "sheet"), at_work("sheet"):
+        snapshot = pannier.open(store)
+        made = treatment.treatment(snapshot) if treatment.are_said else None
+        if batch is not None:
+            feed = snapshot.feed(split, made, subset=subset, where=where, seed=seed, batch_size=fed["batch_size"])
+            shown, title = _as_fed(feed, batch, fed["epoch"])
+        else:
+            records = choose_records(snapshot, split, pictures, seed, subset, where, arrange)
+            shown = _as_made(records, made)
+            title = f"{len(records)} of {len(snapshot.subset_of(split, None, where=where)):,}"
+        if predicted is not None:
+            shown = with_predictions(shown, predicted, probability)
+            title += _score(shown)
+        draw_sheet(shown, path, title=f"{snapshot.store.path.name}, {split or 'all splits'}: {title}")
     return 0
 
 

@@ -43,7 +43,7 @@ def survey(
     that differ between splits, broken or empty pictures.
 
     [dim]$[/dim] pannier survey archive/ --figure counts.png --sheet suspects.png
-    [dim]$[/dim] pannier survey register.csv --label weave --where "finish = 'raw'" --quick
+    [dim]$[/dim] pannier survey raking/gathered.csv --label weave --where "finish = 'raw'" --quick
     """
     from pannier.sources.survey import survey as look
 

@@ -20,7 +20,7 @@ def tag(
     """Give a snapshot a name that stays. Every step of a tag is recorded. Alone: list them.
 
     [dim]$[/dim] pannier tag swatches.store spring
-    [dim]$[/dim] pannier tag swatches.store@3f9ac1 spring --overwrite --note "two labels put right"
+    [dim]$[/dim] pannier tag swatches.store@trial spring --overwrite --note "two labels put right"
     """
     from pannier.storage.opening import parted_address
     from pannier.versions.naming import add_tag

@@ -1,4 +1,4 @@
-"""What all commands print with: calm tables on standard output, progress on standard error where that is a terminal."""
+"""What all commands print with: calm tables on standard output, progress on standard error."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ import re
 import shutil
 import sys
 import textwrap
+import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
@@ -16,6 +17,8 @@ from pannier import choices
 
 # of each reason for leaving something out so many are shown
 LEFT_OUT_EXAMPLES = 3
+# how often long work says in a log how far it is
+LOG_SECONDS = 30.0
 
 
 def print_json(value: Any) -> None:
@@ -114,28 +117,30 @@ def print_wrapped(text: str, indent: str = "  ") -> None:
 
 
 class Bar:
-    """A bar on standard error; what it shows beside is `note`, at most ten times a second."""
+    """How far long work is: a bar on a terminal, at most ten times a second; in a log a line every half minute."""
 
-    def __init__(self, bar: Any, task: Any) -> None:
-        self._bar, self._task = bar, task
-        self._shown = 0.0
+    def __init__(self, what: str, show: Callable[[int, int, str], None], every: float, since: float) -> None:
+        self._what, self._show, self._every = what, show, every
+        self._began, self._shown = time.monotonic(), since
 
     def show(self, done: int, total: int, note: Callable[[], str]) -> None:
+        """So much of all is done; `note` is what is shown beside."""
         now = time.monotonic()
-        if now - self._shown > 0.1 or done == total:
+        if now - self._shown > self._every or (done == total and self._every < 1):
             self._shown = now
-            self._bar.update(self._task, completed=done, total=total, count=f"{done:,}/{total:,}", note=note())
+            self._show(done, total, note())
 
     @property
     def elapsed(self) -> float:
-        return self._bar.tasks[0].elapsed or 0.0
+        """Seconds since it began, never 0."""
+        return max(0.1, time.monotonic() - self._began)
 
 
 @contextmanager
-def live_bar(what: str, at_first: str = "") -> Iterator[Bar | None]:
-    """None, and no bar, where standard error is no terminal. `at_first` is what it says before the first step."""
+def live_bar(what: str, at_first: str = "") -> Iterator[Bar]:
+    """A bar on standard error, or lines where that is no terminal. `at_first` is what it says before the first step."""
     if not sys.stderr.isatty():
-        yield None
+        yield Bar(what, lambda *told: _log_line(what, *told), LOG_SECONDS, time.monotonic())
         return
     from rich.console import Console
     from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
@@ -148,21 +153,48 @@ def live_bar(what: str, at_first: str = "") -> Iterator[Bar | None]:
         TimeRemainingColumn(),
     )
     with Progress(*columns, console=Console(stderr=True), transient=True) as bar:
-        yield Bar(bar, bar.add_task(what, total=None, count="", note=at_first))
+        task = bar.add_task(what, total=None, count="", note=at_first)
+
+        def show(done: int, total: int, note: str) -> None:
+            bar.update(task, completed=done, total=total, count=f"{done:,}/{total:,}", note=note)
+
+        yield Bar(what, show, 0.1, 0.0)
+
+
+def _log_line(what: str, done: int, total: int, note: str) -> None:
+    print(f"pannier: {what}: {done:,} of {total:,}{', ' * bool(note)}{note}", file=sys.stderr, flush=True)
 
 
 @contextmanager
-def progress_bar(what: str) -> Iterator[choices.Progress | None]:
-    """A bar of pictures done, with rate and time left; None where standard error is no terminal."""
+def progress_bar(what: str) -> Iterator[choices.Progress]:
+    """A bar of pictures done, with rate and time left."""
     with live_bar(what, "looking for pictures") as bar:
-        if bar is None:
-            yield None
-            return
+        yield lambda done, total: bar.show(done, total, lambda: f"{done / bar.elapsed:,.0f} pictures/s")
 
-        def step(done: int, total: int) -> None:
-            bar.show(done, total, lambda: f"{done / max(bar.elapsed, 0.1):,.0f} pictures/s")
 
-        yield step
+@contextmanager
+def at_work(what: str) -> Iterator[None]:
+    """A moving bar and the seconds so far, for what cannot say how far it is; in a log a line every half minute."""
+    is_done, began = threading.Event(), time.monotonic()
+
+    def tell() -> None:
+        while not is_done.wait(LOG_SECONDS):
+            print(f"pannier: {what}: at work for {time.monotonic() - began:.0f} s", file=sys.stderr, flush=True)
+
+    if not sys.stderr.isatty():
+        threading.Thread(target=tell, daemon=True).start()
+        try:
+            yield
+        finally:
+            is_done.set()
+        return
+    from rich.console import Console
+    from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
+
+    columns = (TextColumn("{task.description}"), BarColumn(bar_width=32, pulse_style="cyan"), TimeElapsedColumn())
+    with Progress(*columns, console=Console(stderr=True), transient=True) as bar:
+        bar.add_task(what, total=None)
+        yield
 
 
 @contextmanager

@@ -29,7 +29,10 @@ def tidy(
     [dim]$[/dim] pannier tidy swatches.store --older-than 30d --yes
     """
     with live_bar("tidy", "looking what is referenced") as bar:
-        step = None if bar is None else lambda done, total: bar.show(done, total, lambda: "")
+
+        def step(done: int, total: int) -> None:
+            bar.show(done, total, lambda: "")
+
         result = pannier.open_store(store).tidy(older_than=older_than, preview=preview, yes=yes, progress=step)
     if json:
         print_json(result.to_dict())

@@ -24,15 +24,14 @@ def verify(
     Exit status 1 where something is damaged. What an ended writer left lying about is information.
 
     [dim]$[/dim] pannier verify swatches.store
-    [dim]$[/dim] pannier verify swatches.store --repair-from /mnt/mill/swatches.store
+    [dim]$[/dim] pannier verify swatches.store --repair-from mill.store
     """
     from pannier.upkeep.verify import verify as look
 
     with live_bar("verify") as bar:
 
         def step(done: int, total: int) -> None:
-            if bar:
-                bar.show(done, total, lambda: f"{show_bytes(int(done / max(bar.elapsed, 0.1)))}/s")
+            bar.show(done, total, lambda: f"{show_bytes(int(done / bar.elapsed))}/s")
 
         options = {"quick": quick, "sample": sample, "seed": seed, "repair": repair, "repair_from": repair_from}
         findings = look(store, progress=step, **options)  # type: ignore[arg-type]

@@ -33,7 +33,7 @@ class Shot:
 
 
 def draw_archive(folder: Path, swatches: int, seed: int, progress: Callable[[int, int], None] | None = None) -> None:
-    """Draws `folder`/archive, `folder`/season and `folder`/register.csv."""
+    """Draws archive/, season/ and heap/ into a folder, with register.csv, checked.csv and predictions.csv."""
     shots = [Shot(f"archive/{shot.path}", shot.weave, shot.kind, shot.seed) for shot in _archive_shots(swatches, seed)]
     shots += _season_shots(max(5, swatches // 60), seed)
     for shot in shots:
@@ -43,7 +43,10 @@ def draw_archive(folder: Path, swatches: int, seed: int, progress: Callable[[int
             if progress:
                 progress(done, len(shots))
     _make_untidy(folder / "archive", shots)
-    _write_register(folder / "register.csv", [shot for shot in shots if shot.path.startswith("archive/")], seed)
+    archived = [shot for shot in shots if shot.path.startswith("archive/")]
+    looms = _write_register(folder / "register.csv", archived, seed)
+    _lay_in_a_heap(folder / "heap", [shot for shot in archived if shot.path.endswith(".jpg")], looms)
+    _write_tables_by_key(folder, archived, seed)
 
 
 def _archive_shots(swatches: int, seed: int) -> Iterator[Shot]:
@@ -125,8 +128,9 @@ def enormous_png() -> bytes:
     return b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", header) + chunk(b"IDAT", zlib.compress(bytes(4096))) + chunk(b"IEND", b"")
 
 
-def _write_register(path: Path, shots: list[Shot], seed: int) -> None:
-    """The mill's register: one line a swatch, with the blanks and gaps that such tables have."""
+def _write_register(path: Path, shots: list[Shot], seed: int) -> dict[str, int]:
+    """The mill's register: one line a swatch, with the blanks and gaps that such tables have; by path, the looms."""
+    looms = {}
     rng = np.random.default_rng((seed, 3))
     header = ["swatch", "weave ", "fiber", "finish", "loom", "warp_per_cm", "weft_per_cm", "daylight", "raking"]
     with open(path, "w", newline="", encoding="utf-8") as file:
@@ -141,4 +145,34 @@ def _write_register(path: Path, shots: list[Shot], seed: int) -> None:
             counts = [str(warp) if rng.random() > 0.06 else "", str(weft) if rng.random() > 0.06 else " "]
             base = f"https://mill.example/swatches/{shot.weave}-{number}"
             links = [f"{base}-day.jpg", f"{base}-raking.jpg" if rng.random() > 0.3 else ""]
-            writer.writerow([f"{shot.weave}-{number}", shot.weave, fiber, finish, int(rng.integers(1, 9)), *counts, *links])
+            loom = looms[shot.path] = int(rng.integers(1, 9))
+            writer.writerow([f"{shot.weave}-{number}", shot.weave, fiber, finish, loom, *counts, *links])
+    return looms
+
+
+def _lay_in_a_heap(heap: Path, shots: list[Shot], looms: dict[str, int]) -> None:
+    """Some of the pictures once more, in one folder: their names alone say what they are."""
+    heap.mkdir()
+    for shot in shots[: 10 * len(WEAVES)]:
+        source = heap.parent / shot.path
+        (heap / f"{shot.weave}_loom{looms[shot.path]}_{source.name}").write_bytes(source.read_bytes())
+
+
+def _write_tables_by_key(folder: Path, shots: list[Shot], seed: int) -> None:
+    """What comes back from a weaver who has looked again, and from a model that has guessed."""
+    keys = [(shot.path.removeprefix("archive/"), shot.weave) for shot in shots]
+    ribs = [key for key, weave in keys if weave == "rib"]
+    checked = [(ribs[3], "basket"), (ribs[7], "basket"), (ribs[8], "")]
+    _write_rows(folder / "checked.csv", ["key", "label"], checked)
+    rng = np.random.default_rng((seed, 4))
+    guesses = []
+    for key, weave in keys:
+        is_right, sure = rng.random() > 0.08, rng.random()
+        guess = weave if is_right else WEAVES[(WEAVES.index(weave) + 1) % len(WEAVES)]
+        guesses.append((key, guess, f"{0.5 + sure / 2 if is_right else 0.3 + sure / 3:.3f}"))
+    _write_rows(folder / "predictions.csv", ["key", "predicted", "sure"], guesses)
+
+
+def _write_rows(path: Path, header: list[str], rows: list[tuple[str, ...]]) -> None:
+    with open(path, "w", newline="", encoding="utf-8") as file:
+        csv.writer(file).writerows([header, *rows])

@@ -36,18 +36,22 @@ def arrays(
     limit = limit_bytes(options.memory_limit)
     rows = chosen_rows(snapshot, split, options.subset, options.seed, where=options.where)
     need = len(rows) * treatment.byte_count
-    if limit is not None and need > limit:
-        raise LimitError(
-            f"{len(rows):,} pictures as arrays take {show_bytes(need, up=True)}, over the limit of {show_bytes(limit)}: "
-            "feed them in batches, take a subset, or raise memory_limit",
-            smallest_limit=need,
-        )
-    rest = None if limit is None else limit - need
+    rest = None if limit is None else max(1, limit - need)
     how = {**vars(options), "shuffle": bool(options.shuffle), "augment": bool(options.augment), "memory_limit": rest}
+    try:
+        filling = Feed(job_of(snapshot, split, treatment, **how), snapshot)
+    except LimitError as error:
+        smallest = need + error.smallest_limit
+        raise LimitError(
+            f"{len(rows):,} pictures as arrays take {show_bytes(need, up=True)}, with the feed that fills them "
+            f"{show_bytes(smallest, up=True)}, over the limit of {show_bytes(limit or 0)}: feed them in batches, take a "
+            "subset, or raise memory_limit",
+            smallest_limit=smallest,
+        ) from None
     images = np.empty((len(rows), *treatment.shape), treatment.dtype)
     labels: list[Any] = []
     keys: list[str] = []
-    with Feed(job_of(snapshot, split, treatment, **how), snapshot) as feed:
+    with filling as feed:
         for batch in feed:
             images[len(keys) : len(keys) + len(batch)] = batch.images
             labels.append(batch.labels)

@@ -17,7 +17,6 @@ from pannier.feed.job import FeedWork
 from pannier.feed.lookup import Issued, Lookup
 from pannier.feed.runs import Run, Stream, WorkQueue
 
-STACK_BYTES = 1 << 20
 LONGEST_RUN = 8
 # how often a waiting consumer looks whether the threads it waits for are alive
 LIVENESS_SECONDS = 1.0
@@ -64,18 +63,15 @@ class Engine:
 
     def _start(self) -> None:
         settings = self._settings
+        self._feed_work.compile_kernels()  # before the first batch is asked for, so that no rate counts it
         ready: SimpleQueue[BaseException | None] = SimpleQueue()
         jobs: list[tuple[str, Callable[[], None]]] = [("pannier-issue", self._issue)]
         jobs += [(f"pannier-worker-{i}", lambda: self._work_on(False, ready)) for i in range(settings.workers)]
         jobs += [(f"pannier-lane-{i}", lambda: self._work_on(True, ready)) for i in range(settings.heavy_lanes)]
-        before = threading.stack_size(STACK_BYTES)
-        try:
-            for name, job in jobs:
-                thread = threading.Thread(target=job, name=name, daemon=True)
-                thread.start()
-                self._threads.append(thread)
-        finally:
-            threading.stack_size(before)
+        for name, job in jobs:
+            thread = threading.Thread(target=job, name=name, daemon=True)
+            thread.start()
+            self._threads.append(thread)
         problems = [ready.get() for _ in range(settings.workers + settings.heavy_lanes)]
         problem = next((each for each in problems if each is not None), None)
         if problem is not None:

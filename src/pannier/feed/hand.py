@@ -38,9 +38,7 @@ class Hand:
             self._canvases = PictureReader(work.rendering.storage, open_files)
             self._canvas = np.empty(work.rendering.shape, np.uint8)
             self._canvas_bytes = memoryview(self._canvas.data).cast("B")
-            assert treatment is not None
-            self._is_copied = treatment.is_canvas and treatment.dtype == "uint8" and treatment.layout == "chw"
-            self._is_copied = self._is_copied and not treatment.own_at("values")
+            self._is_copied = work.is_copied
 
     def work(self, run: Run) -> BaseException | None:
         """Prepares a run's pictures into their batch's slot; the error that stopped it, if one did."""

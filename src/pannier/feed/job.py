@@ -16,6 +16,7 @@ from pannier.feed.needs import Needs, needs_of
 from pannier.feed.plan import Plan, make_plan
 from pannier.hashing import checked_seed
 from pannier.images.cost import after_fit_bytes
+from pannier.images.prepare import compile_kernels
 from pannier.images.treatment import Treatment
 from pannier.machine import free_memory_bytes, usable_cores
 from pannier.store.boxes import check_boxes, identities_of
@@ -143,6 +144,21 @@ class FeedWork:
         """Batches an epoch."""
         whole, rest = divmod(len(self.rows), self.job.batch_size)
         return whole + (rest > 0 and self.job.last == "keep")
+
+    @property
+    def is_copied(self) -> bool:
+        """Whether a rendered canvas is the prepared array already, byte for byte."""
+        treatment = self.job.treatment
+        is_canvas = treatment is not None and treatment.is_canvas and (treatment.dtype, treatment.layout) == ("uint8", "chw")
+        return is_canvas and treatment is not None and not treatment.own_at("values")
+
+    def compile_kernels(self) -> None:
+        """Compiles what the pictures of this feed need, and says so where that takes a while."""
+        job, is_whole = self.job, self.rendered_records == len(self.rows)
+        if job.treatment is None or (is_whole and self.is_copied and not job.augment):
+            return
+        how = {"augment": bool(job.augment), "has_canvases": self.rendering is not None, "to_canvas": job.to_canvas}
+        compile_kernels(job.treatment, decodes=not is_whole, **how)
 
 
 def work_of(job: FeedJob, state: State) -> FeedWork:

@@ -23,11 +23,12 @@ from pannier.images.tone import Tone, has_tone, trimmed
 from pannier.images.treatment import Treatment
 from pannier.images.values import is_line, own_line, value_line, value_table
 
-__all__ = ["FLIP_HORIZONTAL", "FLIP_VERTICAL", "Preparation", "pixels_of", "warm_up"]
+__all__ = ["FLIP_HORIZONTAL", "FLIP_VERTICAL", "Preparation", "compile_kernels", "pixels_of", "warm_up"]
 
 
 # pictures of so many different facts are remembered at once
 MOST_WAYS = 256
+SMALL = 32
 
 FILTERS = {"nearest": 0, "bilinear": 1, "bicubic": 2, "lanczos": 3}
 BORDERS = {"pad": 0, "edge": 1, "mirror": 2}
@@ -383,10 +384,32 @@ def _writable(array: Array) -> Array:
 def warm_up(treatment: Treatment, data: bytes) -> None:
     """Loads every library and kernel that a treatment needs for pictures of this kind, its random steps' too."""
     preparation = Preparation(treatment)
-    preparation.one(data)
-    if treatment.varies:
-        for variation in variations(treatment, np.arange(8, dtype=np.uint64), 0, 0):
-            preparation.one(data, variation=variation)
+    for variation in _some_variations(treatment):
+        preparation.one(data, variation=variation)
+
+
+def compile_kernels(treatment: Treatment, *, augment: bool, decodes: bool, has_canvases: bool, to_canvas: bool) -> None:
+    """Compiles what a feed through a treatment will need, as far as it is not kept; own steps are not called."""
+    from pannier.images.kernels.compiling import said_while_compiling
+
+    bare = treatment.with_fields(own=(), box=None, side=None, size=SMALL, measured_on=None)  # kernels know no size
+    picture = np.arange(3 * 24 * 16).astype(np.uint8).reshape(24, 16, 3)
+    canvas = np.zeros((bare.channels, *bare.frame.canvas), np.uint8)
+    with said_while_compiling():
+        preparation, out = Preparation(bare), np.empty(bare.shape, bare.dtype)
+        if to_canvas:
+            preparation.one_canvas(picture)
+            return
+        for variation in _some_variations(bare) if augment else [None]:
+            if decodes:
+                preparation.one(picture, variation=variation)
+            if has_canvases:
+                preparation.from_canvas(canvas, out, variation)
+
+
+def _some_variations(treatment: Treatment) -> list[Variation | None]:
+    """None, and enough of a treatment's that each random step is likely to be among them."""
+    return [None, *(variations(treatment, np.arange(8, dtype=np.uint64), 0, 0) if treatment.varies else [])]
 
 
 def pixels_of(data: bytes) -> decode.Pixels:

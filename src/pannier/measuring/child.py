@@ -10,6 +10,7 @@ import json
 import os
 import signal
 import sys
+import threading
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import replace
@@ -18,7 +19,6 @@ from typing import Any, Protocol
 
 import numpy as np
 
-from pannier.feed.engine import STACK_BYTES
 from pannier.feed.feed import Feed
 from pannier.feed.job import FeedJob, FeedWork, work_of
 from pannier.feed.lookup import Lookup
@@ -31,6 +31,7 @@ Job = dict[str, Any]
 
 MANY_EPOCHS = 1_000_000
 WARMED_UP_BY = 4096
+STACK_BYTES = 1 << 20
 
 
 class Runner(Protocol):
@@ -151,6 +152,7 @@ class BareRunner:
 
 def _opened(job: Job) -> tuple[FeedJob, State]:
     memory.fix_map_threshold()
+    threading.stack_size(STACK_BYTES)  # this process is our own; the system counts whole stacks against a limit
     feed_job = FeedJob.from_plain(job["feed"])
     return feed_job, feed_job.open()
 

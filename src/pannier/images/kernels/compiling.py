@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import logging
+from collections.abc import Iterator
+from contextlib import contextmanager
 
 import numpy as np
-from numba import njit
+from numba import config, njit
+from numba.core import event
 
 U8, U16, U32, U64 = np.uint8, np.uint16, np.uint32, np.uint64
 I32 = np.int32
@@ -22,6 +25,28 @@ def _can_keep_compiled() -> bool:
         logging.getLogger("pannier").warning(note)
         return False
     return True
+
+
+class _Compilation(event.Listener):  # type: ignore[misc]  # Numba has no types
+    """Says once in a process that kernels are being compiled."""
+
+    is_said = False
+
+    def on_start(self, event: event.Event) -> None:
+        if not _Compilation.is_said:
+            _Compilation.is_said = True
+            where = f", kept in {config.CACHE_DIR}" if config.CACHE_DIR else ""
+            logging.getLogger("pannier").warning("compiling kernels, once for this machine: up to some 15 s%s", where)
+
+    def on_end(self, event: event.Event) -> None:
+        """Nothing to say: what waited for it goes on."""
+
+
+@contextmanager
+def said_while_compiling() -> Iterator[None]:
+    """A line is logged where something has to be compiled in the meantime; none where all was kept."""
+    with event.install_listener("numba:compile", _Compilation()):
+        yield
 
 
 CACHED = {"nogil": True, "cache": _can_keep_compiled()}

@@ -104,12 +104,13 @@ def pad_taps(source, first, weights, taps):
 
 
 @njit(**INNER)
-def weigh_rows(source, left, n, first, weights, taps, sums, out):
-    """out[y, x] = (sum over k of weights[y, k] * source[first[y] + k, left + x] + 128) >> 8."""
+def weigh_rows(source, left, n, first, weights, taps, begin, end, sums, out):
+    """out[y, x] = (sum over k of weights[y, k] * source[first[y] + k, left + x] + 128) >> 8, for y from begin to end."""
     half, shift = U16(128), U16(8)
-    for y in range(first.shape[0]):
+    sums = sums.view(np.uint16)
+    for y in range(begin, end):
         at = first[y]
-        row = out[y]
+        row = out[y - begin]
         if taps == 2:
             r0 = source[at, left : left + n]
             r1 = source[at + 1, left : left + n]
@@ -156,16 +157,17 @@ def weigh_rows(source, left, n, first, weights, taps, sums, out):
 
 @njit(**INNER)
 def weights_of(kind, source, start, length, target, mirrored, first, weights):
-    """As `axis_weights`; for the filter "nearest" of the one pixel that a target's center lies in."""
+    """As `axis_weights`, padded; for the filter "nearest" of the one pixel that a target's center lies in."""
     if kind == BILINEAR:
-        return axis_weights(source, start, length, target, mirrored, first, weights)
+        taps = axis_weights(source, start, length, target, mirrored, first, weights)
+        return pad_taps(source, first, weights, taps)
     scale = length / target
     for i in range(target):
         at = target - 1 - i if mirrored else i
         first[at] = min(max(int(math.floor(start + (i + 0.5) * scale)), 0), source - 1)
         weights[at, :] = 0
         weights[at, 0] = 256
-    return 1
+    return pad_taps(source, first, weights, 1)
 
 
 @njit(**INNER)
@@ -189,6 +191,7 @@ def lobed(kind, x):
 @njit(**INNER)
 def lobed_weights(kind, source, start, length, target, mirrored, first, weights):
     """As `axis_weights` for the filters with negative lobes: weights of 12 bits, each row sums to 4096."""
+    weights = weights.view(np.int16)
     scale = length / target
     stretch = max(scale, 1.0)
     support = kind * stretch
@@ -220,10 +223,11 @@ def lobed_weights(kind, source, start, length, target, mirrored, first, weights)
 
 
 @njit(**INNER)
-def weigh_rows_signed(source, left, n, first, weights, taps, sums, out):
+def weigh_rows_signed(source, left, n, first, weights, taps, begin, end, sums, out):
     """out[y, x] = (sum over k of weights[y, k] * source[first[y] + k, left + x] + 2048) >> 12, kept within 0..255."""
-    for y in range(first.shape[0]):
-        row = out[y]
+    weights = weights.view(np.int16)
+    for y in range(begin, end):
+        row = out[y - begin]
         for x in range(n):
             sums[x] = I32(2048)
         for k in range(taps):
@@ -256,12 +260,11 @@ def transpose_bytes(a, begin, width, b, tiles):
     Of `a` so many words of each row, from `begin` on. `tiles` is room for 8 J words: the exchange runs over a row of tiles
     at once there, so that it becomes vector code.
     """
+    a, b, tiles = a.view(U64), b.view(U64), tiles.view(U64)
     m4, m2, m1 = U64(0x00000000FFFFFFFF), U64(0x0000FFFF0000FFFF), U64(0x00FF00FF00FF00FF)
     s4, s2, s1 = U64(32), U64(16), U64(8)
     end = begin + width
-    t0, t1, t2, t3 = tiles[:width], tiles[width : 2 * width], tiles[2 * width : 3 * width], tiles[3 * width : 4 * width]
-    rest = tiles[4 * width :]
-    t4, t5, t6, t7 = rest[:width], rest[width : 2 * width], rest[2 * width : 3 * width], rest[3 * width : 4 * width]
+    t0, t1, t2, t3, t4, t5, t6, t7 = tiles[0], tiles[1], tiles[2], tiles[3], tiles[4], tiles[5], tiles[6], tiles[7]
     for i in range(a.shape[0] >> 3):
         k = 8 * i
         a0, a1, a2, a3 = a[k, begin:end], a[k + 1, begin:end], a[k + 2, begin:end], a[k + 3, begin:end]
@@ -318,9 +321,23 @@ def plane_bytes(rows, columns):
 
 
 @njit(**INNER)
-def carve(scratch, at, rows, columns):
-    rows, columns = (rows + 7) // 8 * 8, (columns + 7) // 8 * 8
+def plane_of(scratch, at, rows, columns):
     return scratch[at : at + rows * columns].reshape(rows, columns)
+
+
+@njit(**INNER)
+def line_of(scratch, at, count):
+    return scratch[at : at + 4 * count].view(np.int32)
+
+
+@njit(**INNER)
+def table_of(scratch, at, rows, taps):
+    return scratch[at : at + 2 * rows * taps].view(np.uint16).reshape(rows, taps)
+
+
+@njit(**INNER)
+def rounded_up(number, to):
+    return (number + to - 1) // to * to
 
 
 @njit(**CACHED)
@@ -382,16 +399,16 @@ def lies_at(at, border, begin, length, low, high):
 
 
 @njit(**INNER)
-def lay_down(source, rows, scale, offset, top, plane):
-    """Rows of bytes as values into a plane, from row `top` on: float32(v) * scale + offset."""
+def lay_down(source, rows, columns, scale, offset, top, left, plane):
+    """Rows of bytes as values into a plane, from `top` and `left` on: float32(v) * scale + offset."""
     is_plain = scale == 1.0 and offset == 0.0
     for row in range(rows):
-        line, values = source[row], plane[top + row]
+        line, values = source[row], plane[top + row, left : left + columns]
         if is_plain:
-            for x in range(values.shape[0]):
+            for x in range(columns):
                 values[x] = line[x]
         else:
-            for x in range(values.shape[0]):
+            for x in range(columns):
                 values[x] = np.float32(line[x]) * scale + offset
 
 
@@ -419,10 +436,10 @@ def _compiled(lobed):
         down = max(1, int(math.ceil(length_y / target_height / LARGEST_RATIO)))
         across = max(1, int(math.ceil(length_x / target_width / LARGEST_RATIO)))
         if kind != NEAREST and (down > 1 or across > 1):
-            row = scratch[at : at + 4 * width * channels].view(np.uint32)
-            at += (4 * width * channels + 63) // 64 * 64
+            row = line_of(scratch, at, width * channels).view(np.uint32)
+            at += rounded_up(4 * width * channels, 64)
             height, width = -(-height // down), -(-width // across)
-            boxed = scratch[at : at + height * width * channels].reshape(height, width * channels)
+            boxed = plane_of(scratch, at, height, width * channels)
             at += plane_bytes(height, width * channels)
             box_reduce(picture, channels, across, down, row, boxed)
             picture = boxed
@@ -432,78 +449,66 @@ def _compiled(lobed):
         reach = max(kind, 1)
         taps_y, taps_x = 4, 4
         if kind != NEAREST:
-            taps_y = (int(math.ceil(max(length_y / target_height, 1.0) * reach)) * 2 + 2 + 3) // 4 * 4
-            taps_x = (int(math.ceil(max(length_x / target_width, 1.0) * reach)) * 2 + 2 + 3) // 4 * 4
-        first_y = scratch[at : at + 4 * target_height].view(np.int32)
-        at += (4 * target_height + 63) // 64 * 64
-        first_x = scratch[at : at + 4 * target_width].view(np.int32)
-        at += (4 * target_width + 63) // 64 * 64
-        weights_y = scratch[at : at + 2 * target_height * taps_y].view(np.uint16).reshape(target_height, taps_y)
-        signed_y = scratch[at : at + 2 * target_height * taps_y].view(np.int16).reshape(target_height, taps_y)
-        at += (2 * target_height * taps_y + 63) // 64 * 64
-        weights_x = scratch[at : at + 2 * target_width * taps_x].view(np.uint16).reshape(target_width, taps_x)
-        signed_x = scratch[at : at + 2 * target_width * taps_x].view(np.int16).reshape(target_width, taps_x)
-        at += (2 * target_width * taps_x + 63) // 64 * 64
+            taps_y = rounded_up(int(math.ceil(max(length_y / target_height, 1.0) * reach)) * 2 + 2, 4)
+            taps_x = rounded_up(int(math.ceil(max(length_x / target_width, 1.0) * reach)) * 2 + 2, 4)
+        first_y = line_of(scratch, at, target_height)
+        at += rounded_up(4 * target_height, 64)
+        first_x = line_of(scratch, at, target_width)
+        at += rounded_up(4 * target_width, 64)
+        weights_y = table_of(scratch, at, target_height, taps_y)
+        at += rounded_up(2 * target_height * taps_y, 64)
+        weights_x = table_of(scratch, at, target_width, taps_x)
+        at += rounded_up(2 * target_width * taps_x, 64)
         upside_down, mirrored = flips & 2 != 0, flips & 1 != 0
         if lobed:
-            used_y = lobed_weights(kind, height, top, length_y, target_height, upside_down, first_y, signed_y)
-            used_x = lobed_weights(kind, width, left, length_x, target_width, mirrored, first_x, signed_x)
+            used_y = lobed_weights(kind, height, top, length_y, target_height, upside_down, first_y, weights_y)
+            used_x = lobed_weights(kind, width, left, length_x, target_width, mirrored, first_x, weights_x)
         else:
-            for_axis = weights_of(kind, height, top, length_y, target_height, upside_down, first_y, weights_y)
-            used_y = pad_taps(height, first_y, weights_y, for_axis)
-            for_axis = weights_of(kind, width, left, length_x, target_width, mirrored, first_x, weights_x)
-            used_x = pad_taps(width, first_x, weights_x, for_axis)
-        first_y, weights_y, signed_y = first_y[y_from:y_to], weights_y[y_from:y_to], signed_y[y_from:y_to]
-        first_x, weights_x, signed_x = first_x[x_from:x_to], weights_x[x_from:x_to], signed_x[x_from:x_to]
+            used_y = weights_of(kind, height, top, length_y, target_height, upside_down, first_y, weights_y)
+            used_x = weights_of(kind, width, left, length_x, target_width, mirrored, first_x, weights_x)
         tall_part, wide_part = y_to - y_from, x_to - x_from
 
         # only the columns that the horizontal pass will look at
         begin, end = width, 0
-        for i in range(wide_part):
+        for i in range(x_from, x_to):
             begin = min(begin, first_x[i])
             end = max(end, first_x[i] + abs(used_x))
         n = min(end, width) - begin
-        for i in range(wide_part):
+        for i in range(x_from, x_to):
             first_x[i] -= begin
 
-        most_rows = (min(STRIP, tall_part) + 7) // 8 * 8
-        room = channels * max(n, most_rows)
-        sums = scratch[at : at + 2 * room].view(np.uint16)
-        wide_sums = scratch[at : at + 4 * room if lobed else at].view(np.int32)
-        at += ((4 if lobed else 2) * room + 63) // 64 * 64
-        apart = (wide_part + 7) // 8 * 8
-        tiles = scratch[at : at + 8 * ((max(channels * n, most_rows) + 7) // 8 * 8)].view(U64)
-        at += 8 * ((max(channels * n, most_rows) + 7) // 8 * 8)
+        most_rows = rounded_up(min(STRIP, tall_part), 8)
+        room = rounded_up((4 if lobed else 2) * channels * max(n, most_rows), 64)
+        sums = line_of(scratch, at, room // 4)
+        at += room
+        apart = rounded_up(wide_part, 8)
+        tiles = plane_of(scratch, at, 8, rounded_up(max(channels * n, most_rows), 8))
+        at += tiles.size
         # two places that take turns: rows as they lie and, turned, narrow ones; turned rows and, turned back, the result
         one = at
         two = one + max(plane_bytes(most_rows, channels * n), plane_bytes(channels * apart, most_rows))
         for y in range(0, tall_part, STRIP):
             rows = min(STRIP, tall_part - y)
-            tall = (rows + 7) // 8 * 8
-            woven, turned = carve(scratch, one, rows, channels * n), carve(scratch, two, channels * n, rows)
-            # `turned` has a row for each channel of each column: red, green, blue, red ...; so a column's rows lie in a row
-            columns = scratch[two : two + channels * n * tall].reshape(n, channels * tall)
-            narrow = scratch[one : one + channels * apart * tall].reshape(apart, channels * tall)
-            back = scratch[two : two + tall * apart].reshape(tall, apart)
+            tall = rounded_up(rows, 8)
+            source, weighed = picture, plane_of(scratch, one, tall, rounded_up(channels * n, 8))
+            from_byte, size = channels * begin, channels * n
+            first, weights, used, from_row, to_row = first_y, weights_y, used_y, y_from + y, y_from + y + rows
+            goal, parts, words = plane_of(scratch, two, rounded_up(channels * n, 8), tall), 1, weighed.shape[1] // 8
             for step in range(2):  # down, then across: one call of each callee, which would be compiled into each
-                source, weighed, used = picture, woven, used_y
-                from_byte, size = channels * begin, channels * n
-                first, weights, signed = first_y[y : y + rows], weights_y[y : y + rows], signed_y[y : y + rows]
-                goal, parts, words = turned, 1, woven.shape[1] // 8
-                if step == 1:
-                    source, weighed, used = columns, narrow, used_x
+                if step == 1:  # `goal` has a row for each channel of each column: so a column's rows lie in a row
+                    source = plane_of(scratch, two, n, channels * tall)
+                    weighed = plane_of(scratch, one, apart, channels * tall)
                     from_byte, size = 0, channels * tall
-                    first, weights, signed = first_x, weights_x, signed_x
-                    goal, parts, words = back, channels, tall // 8
+                    first, weights, used, from_row, to_row = first_x, weights_x, used_x, x_from, x_to
+                    goal, parts, words = plane_of(scratch, two, tall, apart), channels, tall // 8
                 if lobed:
-                    weigh_rows_signed(source, from_byte, size, first, signed, used, wide_sums, weighed)
+                    weigh_rows_signed(source, from_byte, size, first, weights, used, from_row, to_row, sums, weighed)
                 else:
-                    weigh_rows(source, from_byte, size, first, weights, used, sums, weighed)
+                    weigh_rows(source, from_byte, size, first, weights, used, from_row, to_row, sums, weighed)
                 for c in range(parts):
-                    transpose_bytes(weighed.view(U64), c * words, words, goal.view(U64), tiles)
+                    transpose_bytes(weighed, c * words, words, goal, tiles)
                     if step == 1:
-                        plane = out[c, :, right_by + x_from : right_by + x_to]
-                        lay_down(back, rows, scale[c], offset[c], down_by + y_from + y, plane)
+                        lay_down(goal, rows, wide_part, scale[c], offset[c], down_by + y_from + y, right_by + x_from, out[c])
         return tall_part < window[2] or wide_part < window[3]
 
     return prepare

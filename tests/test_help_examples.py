@@ -1,0 +1,83 @@
+"""Every example of every help runs as it is written, on the demo's data."""
+
+from __future__ import annotations
+
+import contextlib
+import re
+import shlex
+import shutil
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+import typer
+
+from pannier.cli.commands import app
+from pannier.cli.entry import main
+from pannier.demo.archive import draw_archive
+from pannier.demo.mill import mill_of, serving
+
+# what a reader of the helps would have done before, in the order of the job
+BEFORE = """\
+gather register.csv raking/ --link raking --pause 1ms
+pack archive/ swatches.store --shares train=75,val=15,test=10 --seed 7
+tag swatches.store spring
+treatment cloth.toml --new
+stats swatches.store --split train --treatment cloth.toml --save
+docket swatches.store@spring weave.docket --treatment cloth.toml --seed 7 --split train
+change swatches.store --from predictions.csv
+export swatches.store@spring swatches/ --docket swatches.docket
+copy swatches.store mill.store
+strand swatches.store trial
+change swatches.store --strand trial --rename rib=ribbed
+"""
+STATUSES = {"survey": (0, 1), "gather": (0, 1)}
+# what a test must not wait for
+BRIEFLY = {"gather": ["--pause", "1ms"], "measure": ["--rounds", "1", "--slice-seconds", "0.1"]}
+# names that stand already are given once
+TAKEN = {
+    "tag swatches.store spring": "tag swatches.store spring --remove --yes",
+    "strand swatches.store trial": "strand swatches.store trial --remove --yes",
+}
+
+
+def examples() -> Iterator[str]:
+    for name, command in typer.main.get_command(app).commands.items():  # type: ignore[attr-defined]
+        shown = re.findall(r"\[dim\]\$\[/dim\] pannier (.+)", command.help)
+        assert shown, f"{name} has no example"
+        yield from shown
+
+
+@pytest.fixture(scope="module")
+def mill_at_work(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
+    """The demo's folder, its register's links served by a stand-in, with everything done that examples build on."""
+    folder = tmp_path_factory.mktemp("mill")
+    draw_archive(folder, 300, 7)
+    with serving(mill_of(folder / "archive")) as mill:
+        register = folder / "register.csv"
+        register.write_text(register.read_text().replace("https://mill.example", mill))
+        yield folder
+
+
+@pytest.fixture(scope="module")
+def worked(mill_at_work: Path) -> Path:
+    with contextlib.chdir(mill_at_work):
+        for line in BEFORE.splitlines():
+            with pytest.raises(SystemExit) as ended:
+                main(shlex.split(line))
+            assert ended.value.code in (0, 1), line
+    return mill_at_work
+
+
+@pytest.mark.parametrize("example", [each for each in examples() if not each.startswith("demo")])
+def test_an_example_runs_as_it_is_written(example: str, worked: Path, tmp_path: Path, run: Callable[..., Any]) -> None:
+    shutil.copytree(worked, tmp_path / "mill")
+    words = shlex.split(example)
+    if "--new" in words:
+        (tmp_path / "mill" / words[1]).unlink()
+    if example in TAKEN:
+        run(*shlex.split(TAKEN[example]), cwd=tmp_path / "mill")
+    ended = run(*words, *BRIEFLY.get(words[0], []), cwd=tmp_path / "mill")
+    assert ended.status in STATUSES.get(words[0], (0,)), ended.err
+    assert "Traceback" not in ended.err

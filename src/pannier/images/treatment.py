@@ -216,8 +216,8 @@ def _digest(fields: dict[str, Any]) -> str:
 
 
 def _explain(error: ValidationError) -> str:
-    """The first problem in one line: field, value, what is allowed."""
-    problem = error.errors()[0]
+    """The first problem in one line: field, value, what is allowed; a field that is none before one that is missing."""
+    problem = max(error.errors(), key=lambda each: each["type"] == "extra_forbidden")
     location = [str(part) for part in problem["loc"] if str(part) not in _UNION_ARMS]
     field = ".".join(location)
     if problem["type"] == "extra_forbidden":

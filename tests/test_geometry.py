@@ -122,7 +122,7 @@ def test_a_warp_and_its_inverse_give_the_picture_back(angle: float) -> None:
         nine = (*matrix[0], shift[0], *matrix[1], shift[1], 0.0, 0.0, 1.0)
         out = np.empty_like(picture)
         room = rows, columns, np.empty(120 * 120, np.uint32), np.empty((4, 120), np.uint32)
-        warp(current, (0, 0), (120, 120), nine, (1.0, 1.0), 2, np.zeros(3, np.uint8), *room, out)
+        warp(current.reshape(3, -1), 120, (0, 0), (120, 120), nine, (1.0, 1.0), 2, np.zeros(3, np.uint8), *room, out)
         current = out
     middle = (slice(None), slice(36, 84), slice(36, 84))
     assert likeness(current[middle], picture[middle]) >= (90 if angle in (0.0, 90.0) else 44)

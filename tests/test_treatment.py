@@ -62,12 +62,17 @@ def test_any_size_fits_its_scratch_and_keeps_to_its_canvas(
     box, target = place(h, w, treatment.frame)
     channels = treatment.channels
     room = kernels.scratch_bytes(h, w, channels, target[0], target[1])
+    room = -(-room // 8) * 8
     scratch = np.full(room + 512, 171, np.uint8)
     fenced = np.full((channels * tall * wide + 512,), 171, np.uint8)
     out = fenced[256 : 256 + channels * tall * wide].reshape(channels, tall, wide)
     values = np.ones(3, np.float32), np.zeros(3, np.float32)
     pad = to_gray(np.array([[treatment.pad]], np.uint8)).ravel() if gray else np.array(treatment.pad, np.uint8)
-    window, scratch_room = (0, 0, tall, wide), scratch[256 : 256 + room]
+    within = scratch[256 : 256 + room]
+    window, scratch_room = (
+        (0, 0, tall, wide),
+        (within, within.view(np.uint16), within.view(np.int32), within.view(np.uint64)),
+    )
     lies = picture.reshape(h, -1)
     if kernels.prepare(lies, channels, box, target, flips, 1, *values, window, scratch_room, out):
         kernels.fill_edges(out, target, window, 0, pad, *values)

@@ -7,7 +7,7 @@ import io
 import os
 import struct
 import zlib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
 from multiprocessing import get_context
@@ -173,6 +173,6 @@ def _write_tables_by_key(folder: Path, shots: list[Shot], seed: int) -> None:
     _write_rows(folder / "predictions.csv", ["key", "predicted", "sure"], guesses)
 
 
-def _write_rows(path: Path, header: list[str], rows: list[tuple[str, ...]]) -> None:
+def _write_rows(path: Path, header: list[str], rows: Sequence[tuple[str, ...]]) -> None:
     with open(path, "w", newline="", encoding="utf-8") as file:
         csv.writer(file).writerows([header, *rows])

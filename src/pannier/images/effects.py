@@ -63,7 +63,8 @@ class Effects:
         if any(what.gammas):
             has_table = np.array(what.gammas) != 0
             tables = np.stack([gamma_table(gamma or 1.0) for gamma in what.gammas])
-        self._kernels.light(view, what.matrices, tables, has_table, out)
+        flat = (self._channels, -1)
+        self._kernels.light(view.reshape(flat), what.matrices, tables, has_table, out.reshape(flat))
 
     def _blur(self, view: Array, sigma: float) -> Array:
         """Gaussian, sigma in shares of the shorter side; mirrored at the edges."""
@@ -79,7 +80,7 @@ class Effects:
         """Normal, of this deviation in shares of full white, for every pixel and channel apart."""
         amount = round(deviation * 255 * 256)
         if amount:
-            self._kernels.add_noise(view, np.uint64(seed), normal_table(), amount)
+            self._kernels.add_noise(view.reshape(-1), np.uint64(seed), normal_table(), amount)
 
     def _jpeg(self, view: Array, quality: float) -> Array:
         """Through JPEG of that quality and back; color at half resolution, as cameras store it."""

@@ -58,7 +58,7 @@ class Preparation:
         treatment.check_ready()
         self._warp, self._pixels = warp, pixels
         self._scratch_bytes, self._fill_edges = resize.scratch_bytes, resize.fill_edges
-        self._place = resize.prepare if FILTERS[treatment.filter] <= resize.BILINEAR else resize.prepare_lobed
+        self._place = resize.prepare_lobed if FILTERS[treatment.filter] > resize.BILINEAR else resize.prepare
         self.treatment = treatment
         self._frame, self._channels = treatment.frame, treatment.channels
         self._color: decode.Color = "rgb" if treatment.gray_weights is not None else treatment.color
@@ -78,7 +78,8 @@ class Preparation:
         self._decoded = np.empty(decode_bytes, np.uint8)
         self._room = self._decoded.data
         self._turned = np.empty(0, np.uint8)
-        self._scratch = np.empty(scratch_bytes, np.uint8)
+        self._scratch_of, self._is_lobed = resize.scratch_of, FILTERS[treatment.filter] > resize.BILINEAR
+        self._scratch = resize.scratch_of(scratch_bytes, self._is_lobed)
         self._canvas = np.empty(0, np.uint8)
         self._view = np.empty((self._channels, *treatment.size), np.uint8)
         self._rows = np.empty((2, treatment.size[1]), np.int32)
@@ -213,10 +214,12 @@ class Preparation:
         self, pixels: decode.Pixels, way: _Way, flips: int, window: Window, line: tuple[Array, Array], out: Array
     ) -> None:
         rows, columns = pixels.shape[:2]
-        self._scratch = scratch = _grown(self._scratch, way.scratch_bytes)
+        if self._scratch[0].size < way.scratch_bytes:
+            self._scratch = self._scratch_of(way.scratch_bytes, self._is_lobed)
         lies = _writable(pixels.reshape(rows, columns * self._channels))
         target = way.target if not flips else _mirrored(way.target, self._frame.canvas, flips)
-        is_partly_free = self._place(lies, self._channels, way.box, target, flips, self._filter, *line, window, scratch, out)
+        how = (way.box, target, flips, self._filter, *line, window, self._scratch)
+        is_partly_free = self._place(lies, self._channels, *how, out)
         if is_partly_free:
             self._fill_edges(out, target, window, self._border, self._pad, *line)
 
@@ -227,7 +230,8 @@ class Preparation:
             if self._packed.size < canvas[0].size:
                 self._packed = np.empty(canvas[0].size, np.uint32)
             how = (self._frame.canvas, variation.matrix, variation.ratios, self._border, self._pad)
-            self._warp.warp(canvas, origin, *how, *self._rows, self._packed, self._corners, view)
+            planes, stride = canvas.reshape(self._channels, -1), canvas.shape[2]
+            self._warp.warp(planes, stride, origin, *how, *self._rows, self._packed, self._corners, view)
         elif self.treatment.is_canvas:
             view = canvas
         else:

@@ -49,6 +49,6 @@ def said_while_compiling() -> Iterator[None]:
         yield
 
 
-CACHED = {"nogil": True, "cache": _can_keep_compiled()}
+CACHED = {"nogil": True, "cache": _can_keep_compiled(), "error_model": "numpy"}
 # of functions that kernels alone call: they need no way in from Python
 INNER = {**CACHED, "no_cpython_wrapper": True, "no_cfunc_wrapper": True}

@@ -5,36 +5,34 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from pannier.images.kernels.compiling import CACHED, I32, U8, U64
+from pannier.images.kernels.compiling import CACHED, I32, INNER, U8, U64
 
 BITS = 12
 
 
 @njit(**CACHED)
 def light(view, matrices, tables, has_table, out):
-    """Pointwise steps, stage by stage: colors times a matrix, then a table. `view` -> `out`, uint8 (channels, H, W), two.
+    """Pointwise steps, stage by stage: colors times a matrix, then a table. `view` -> `out`, uint8 (channels, pixels), two.
 
     `matrices` int32 (stages, channels, channels + 1): 12 bits behind the point; a value is (sum + 2048) >> 12, kept within
     0..255. `tables` uint8 (stages, 256), used where `has_table` says so.
     """
     channels = view.shape[0]
-    count = view.shape[1] * view.shape[2]
-    first, planes = view.reshape(channels, count), out.reshape(channels, count)
     for stage in range(matrices.shape[0]):
         m = matrices[stage]
-        source = first if stage == 0 else planes
+        source = view if stage == 0 else out
         if channels == 3:
-            mix(source[0], source[1], source[2], m, planes[0], planes[1], planes[2])
+            mix(source[0], source[1], source[2], m, out[0], out[1], out[2])
         else:
-            scaled(source[0], m[0, 0], m[0, 1], planes[0])
+            scaled(source[0], m[0, 0], m[0, 1], out[0])
         if has_table[stage]:
             for c in range(channels):
-                plane = planes[c]
-                for i in range(count):
+                plane = out[c]
+                for i in range(plane.shape[0]):
                     plane[i] = tables[stage, plane[i]]
 
 
-@njit(**CACHED)
+@njit(**INNER)
 def scaled(source, factor, offset, out):
     plus = I32(offset + 2048)
     factor = I32(factor)
@@ -42,7 +40,7 @@ def scaled(source, factor, offset, out):
         out[x] = U8(min(max((factor * I32(source[x]) + plus) >> I32(12), I32(0)), I32(255)))
 
 
-@njit(**CACHED)
+@njit(**INNER)
 def mix(red, green, blue, m, out_red, out_green, out_blue):
     if m[0, 1] == 0 and m[0, 2] == 0 and m[1, 0] == 0 and m[1, 2] == 0 and m[2, 0] == 0 and m[2, 1] == 0:
         scaled(red, m[0, 0], m[0, 3], out_red)
@@ -133,13 +131,12 @@ def count_values(images, counts):
 
 
 @njit(**CACHED)
-def add_noise(view, seed, normal, amount):
-    """Adds to every pixel a normal number of deviation `amount` / 256.
+def add_noise(flat, seed, normal, amount):
+    """Adds to every pixel of `flat`, uint8 (channels * H * W), a normal number of deviation `amount` / 256.
 
     Pixels 4 n to 4 n + 3 of all in a row take the four parts, of 16 bits each, lowest first, of SplitMix64's n-th number
     from `seed`: of each the lowest 12 bits, looked up in `normal` int32 (4096), which has 16 bits behind the point.
     """
-    flat = view.reshape(view.size)
     state = seed
     bits = U64(0)
     for i in range(flat.size):

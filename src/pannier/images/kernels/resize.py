@@ -15,6 +15,7 @@ import math
 import numpy as np
 from numba import njit
 
+from pannier.array_types import Array
 from pannier.images.kernels.compiling import CACHED, I32, INNER, U8, U16, U32, U64
 
 # a reduction beyond this is brought below it by whole-number boxes first: 8-bit weights would get too coarse
@@ -107,7 +108,6 @@ def pad_taps(source, first, weights, taps):
 def weigh_rows(source, left, n, first, weights, taps, begin, end, sums, out):
     """out[y, x] = (sum over k of weights[y, k] * source[first[y] + k, left + x] + 128) >> 8, for y from begin to end."""
     half, shift = U16(128), U16(8)
-    sums = sums.view(np.uint16)
     for y in range(begin, end):
         at = first[y]
         row = out[y - begin]
@@ -160,14 +160,15 @@ def weights_of(kind, source, start, length, target, mirrored, first, weights):
     """As `axis_weights`, padded; for the filter "nearest" of the one pixel that a target's center lies in."""
     if kind == BILINEAR:
         taps = axis_weights(source, start, length, target, mirrored, first, weights)
-        return pad_taps(source, first, weights, taps)
-    scale = length / target
-    for i in range(target):
-        at = target - 1 - i if mirrored else i
-        first[at] = min(max(int(math.floor(start + (i + 0.5) * scale)), 0), source - 1)
-        weights[at, :] = 0
-        weights[at, 0] = 256
-    return pad_taps(source, first, weights, 1)
+    else:
+        taps, scale = 1, length / target
+        for i in range(target):
+            at = target - 1 - i if mirrored else i
+            first[at] = min(max(int(math.floor(start + (i + 0.5) * scale)), 0), source - 1)
+            for k in range(1, weights.shape[1]):
+                weights[at, k] = 0
+            weights[at, 0] = 256
+    return pad_taps(source, first, weights, taps)
 
 
 @njit(**INNER)
@@ -191,7 +192,6 @@ def lobed(kind, x):
 @njit(**INNER)
 def lobed_weights(kind, source, start, length, target, mirrored, first, weights):
     """As `axis_weights` for the filters with negative lobes: weights of 12 bits, each row sums to 4096."""
-    weights = weights.view(np.int16)
     scale = length / target
     stretch = max(scale, 1.0)
     support = kind * stretch
@@ -225,7 +225,6 @@ def lobed_weights(kind, source, start, length, target, mirrored, first, weights)
 @njit(**INNER)
 def weigh_rows_signed(source, left, n, first, weights, taps, begin, end, sums, out):
     """out[y, x] = (sum over k of weights[y, k] * source[first[y] + k, left + x] + 2048) >> 12, kept within 0..255."""
-    weights = weights.view(np.int16)
     for y in range(begin, end):
         row = out[y - begin]
         for x in range(n):
@@ -260,7 +259,6 @@ def transpose_bytes(a, begin, width, b, tiles):
     Of `a` so many words of each row, from `begin` on. `tiles` is room for 8 J words: the exchange runs over a row of tiles
     at once there, so that it becomes vector code.
     """
-    a, b, tiles = a.view(U64), b.view(U64), tiles.view(U64)
     m4, m2, m1 = U64(0x00000000FFFFFFFF), U64(0x0000FFFF0000FFFF), U64(0x00FF00FF00FF00FF)
     s4, s2, s1 = U64(32), U64(16), U64(8)
     end = begin + width
@@ -314,34 +312,40 @@ def box_reduce(source, channels, across, down, sums, out):
                 out[y, x * channels + c] = U8(total // count)
 
 
-@njit(**CACHED)
-def plane_bytes(rows, columns):
+def plane_bytes(rows: int, columns: int) -> int:
     """Bytes of a plane padded to tiles of 8 x 8, rounded up so that the next one starts on 64."""
     return (((rows + 7) // 8 * 8) * ((columns + 7) // 8 * 8) + 63) // 64 * 64
 
 
+_plane_bytes = njit(**INNER)(plane_bytes)
+
+
 @njit(**INNER)
 def plane_of(scratch, at, rows, columns):
+    """A part of scratch memory as rows; `at` in the numbers that it is made of."""
     return scratch[at : at + rows * columns].reshape(rows, columns)
 
 
 @njit(**INNER)
-def line_of(scratch, at, count):
-    return scratch[at : at + 4 * count].view(np.int32)
+def whole_words(number):
+    return (number + 7) // 8 * 8
 
 
 @njit(**INNER)
-def table_of(scratch, at, rows, taps):
-    return scratch[at : at + 2 * rows * taps].view(np.uint16).reshape(rows, taps)
+def whole_lines(number):
+    """Bytes, rounded up so that what comes next starts on 64."""
+    return (number + 63) // 64 * 64
 
 
-@njit(**INNER)
-def rounded_up(number, to):
-    return (number + to - 1) // to * to
+def scratch_of(byte_count: int, is_lobed: bool) -> tuple[Array, Array, Array, Array]:
+    """New scratch memory, as bytes and as numbers of 16, 32 and 64 bits: compiled code need not see one as the other."""
+    words = np.empty(-(-byte_count // 8), U64)
+    return words.view(U8), words.view(np.int16 if is_lobed else U16), words.view(I32), words
 
 
-@njit(**CACHED)
-def scratch_bytes(height, width, channels, target_height, target_width, kind=BILINEAR):
+def scratch_bytes(
+    height: int, width: int, channels: int, target_height: int, target_width: int, kind: int = BILINEAR
+) -> int:
     """Upper bound of the scratch memory that one call needs for a picture of that size, in bytes."""
     boxed = 0
     reach = max(kind, 1)
@@ -373,21 +377,20 @@ def fill_edges(out, target, window, border, pad, scale, offset):
     height, width, above, before = target[0], target[1], target[2] - window[0], target[3] - window[1]
     top, bottom = max(0, above), min(out.shape[1], above + height)
     left, right = max(0, before), min(out.shape[2], before + width)
+    has_picture = border != PAD and bottom > top and right > left
     for c in range(out.shape[0]):
         plane = out[c]
         value = np.float32(pad[c]) * scale[c] + offset[c]
         for y in range(top, bottom):
             row = plane[y]
-            for x in range(left):
-                row[x] = value if border == PAD else row[lies_at(x, border, before, width, left, right)]
-            for x in range(right, out.shape[2]):
-                row[x] = value if border == PAD else row[lies_at(x, border, before, width, left, right)]
+            for x in range(out.shape[2]):
+                if x < left or x >= right:
+                    row[x] = row[lies_at(x, border, before, width, left, right)] if has_picture else value
         for y in range(out.shape[1]):
             if y < top or y >= bottom:
-                if border == PAD or bottom <= top:
-                    plane[y, :] = value
-                else:
-                    plane[y, :] = plane[lies_at(y, border, above, height, top, bottom)]
+                row, like = plane[y], plane[lies_at(y, border, above, height, top, bottom) if has_picture else y]
+                for x in range(out.shape[2]):
+                    row[x] = like[x] if has_picture else value
 
 
 @njit(**INNER)
@@ -399,17 +402,18 @@ def lies_at(at, border, begin, length, low, high):
 
 
 @njit(**INNER)
-def lay_down(source, rows, columns, scale, offset, top, left, plane):
-    """Rows of bytes as values into a plane, from `top` and `left` on: float32(v) * scale + offset."""
-    is_plain = scale == 1.0 and offset == 0.0
+def lay_down(source, rows, columns, scale, offset, out, c, top, left):
+    """Rows of bytes as values into a plane of `out`, from `top` and `left` on: float32(v) * scale + offset."""
+    factor, shift = scale[c], offset[c]
+    is_plain = factor == 1.0 and shift == 0.0
     for row in range(rows):
-        line, values = source[row], plane[top + row, left : left + columns]
+        pixels, values = source[row], out[c, top + row, left : left + columns]
         if is_plain:
             for x in range(columns):
-                values[x] = line[x]
+                values[x] = pixels[x]
         else:
             for x in range(columns):
-                values[x] = np.float32(line[x]) * scale + offset
+                values[x] = np.float32(pixels[x]) * factor + shift
 
 
 def _compiled(lobed):
@@ -421,8 +425,9 @@ def _compiled(lobed):
 
         A value is float32(v) * scale + offset, two roundings. `out` is the part of the canvas that `window` says (top, left,
         height, width); only that is computed. True where the picture leaves some of it free, for `fill_edges`.
-        The picture passes through in strips of rows, small enough for the processor's cache.
+        The picture passes through in strips of rows, small enough for the processor's cache. `scratch`: see `scratch_of`.
         """
+        octets, sixteen, thirty_two, words = scratch
         height, width = picture.shape[0], picture.shape[1] // channels
         top, left, length_y, length_x = box
         target_height, target_width, above, before = target
@@ -436,29 +441,29 @@ def _compiled(lobed):
         down = max(1, int(math.ceil(length_y / target_height / LARGEST_RATIO)))
         across = max(1, int(math.ceil(length_x / target_width / LARGEST_RATIO)))
         if kind != NEAREST and (down > 1 or across > 1):
-            row = line_of(scratch, at, width * channels).view(np.uint32)
-            at += rounded_up(4 * width * channels, 64)
+            sums = thirty_two[at // 4 :]
+            at += whole_lines(4 * width * channels)
             height, width = -(-height // down), -(-width // across)
-            boxed = plane_of(scratch, at, height, width * channels)
-            at += plane_bytes(height, width * channels)
-            box_reduce(picture, channels, across, down, row, boxed)
+            boxed = plane_of(octets, at, height, width * channels)
+            box_reduce(picture, channels, across, down, sums, boxed)
             picture = boxed
+            at += _plane_bytes(height, width * channels)
             top, length_y = top / down, length_y / down
             left, length_x = left / across, length_x / across
 
         reach = max(kind, 1)
-        taps_y, taps_x = 4, 4
+        room_y, room_x = 4, 4
         if kind != NEAREST:
-            taps_y = rounded_up(int(math.ceil(max(length_y / target_height, 1.0) * reach)) * 2 + 2, 4)
-            taps_x = rounded_up(int(math.ceil(max(length_x / target_width, 1.0) * reach)) * 2 + 2, 4)
-        first_y = line_of(scratch, at, target_height)
-        at += rounded_up(4 * target_height, 64)
-        first_x = line_of(scratch, at, target_width)
-        at += rounded_up(4 * target_width, 64)
-        weights_y = table_of(scratch, at, target_height, taps_y)
-        at += rounded_up(2 * target_height * taps_y, 64)
-        weights_x = table_of(scratch, at, target_width, taps_x)
-        at += rounded_up(2 * target_width * taps_x, 64)
+            room_y = (int(math.ceil(max(length_y / target_height, 1.0) * reach)) * 2 + 5) // 4 * 4
+            room_x = (int(math.ceil(max(length_x / target_width, 1.0) * reach)) * 2 + 5) // 4 * 4
+        first_y = thirty_two[at // 4 : at // 4 + target_height]
+        at += whole_lines(4 * target_height)
+        first_x = thirty_two[at // 4 : at // 4 + target_width]
+        at += whole_lines(4 * target_width)
+        weights_y = plane_of(sixteen, at // 2, target_height, room_y)
+        at += whole_lines(2 * target_height * room_y)
+        weights_x = plane_of(sixteen, at // 2, target_width, room_x)
+        at += whole_lines(2 * target_width * room_x)
         upside_down, mirrored = flips & 2 != 0, flips & 1 != 0
         if lobed:
             used_y = lobed_weights(kind, height, top, length_y, target_height, upside_down, first_y, weights_y)
@@ -477,38 +482,46 @@ def _compiled(lobed):
         for i in range(x_from, x_to):
             first_x[i] -= begin
 
-        most_rows = rounded_up(min(STRIP, tall_part), 8)
-        room = rounded_up((4 if lobed else 2) * channels * max(n, most_rows), 64)
-        sums = line_of(scratch, at, room // 4)
-        at += room
-        apart = rounded_up(wide_part, 8)
-        tiles = plane_of(scratch, at, 8, rounded_up(max(channels * n, most_rows), 8))
-        at += tiles.size
+        most_rows = whole_words(min(STRIP, tall_part))
+        if lobed:
+            sums = thirty_two[at // 4 :]
+            at += whole_lines(4 * channels * max(n, most_rows))
+        else:
+            sums = sixteen[at // 2 :]
+            at += whole_lines(2 * channels * max(n, most_rows))
+        apart = whole_words(wide_part)
+        tiles = plane_of(words, at // 8, 8, whole_words(max(channels * n, most_rows)) // 8)
+        at += 8 * tiles.size
         # two places that take turns: rows as they lie and, turned, narrow ones; turned rows and, turned back, the result
         one = at
-        two = one + max(plane_bytes(most_rows, channels * n), plane_bytes(channels * apart, most_rows))
+        two = one + max(_plane_bytes(most_rows, channels * n), _plane_bytes(channels * apart, most_rows))
         for y in range(0, tall_part, STRIP):
             rows = min(STRIP, tall_part - y)
-            tall = rounded_up(rows, 8)
-            source, weighed = picture, plane_of(scratch, one, tall, rounded_up(channels * n, 8))
-            from_byte, size = channels * begin, channels * n
+            tall, woven = whole_words(rows), whole_words(channels * n)
+            # down: rows of the picture, woven of channels, which are turned as a whole
+            source, weighed, left_by, size = picture, plane_of(octets, one, tall, woven), channels * begin, channels * n
             first, weights, used, from_row, to_row = first_y, weights_y, used_y, y_from + y, y_from + y + rows
-            goal, parts, words = plane_of(scratch, two, rounded_up(channels * n, 8), tall), 1, weighed.shape[1] // 8
-            for step in range(2):  # down, then across: one call of each callee, which would be compiled into each
-                if step == 1:  # `goal` has a row for each channel of each column: so a column's rows lie in a row
-                    source = plane_of(scratch, two, n, channels * tall)
-                    weighed = plane_of(scratch, one, apart, channels * tall)
-                    from_byte, size = 0, channels * tall
+            to_turn, parts, length = plane_of(words, one // 8, tall, woven // 8), 1, woven // 8
+            turned = plane_of(words, two // 8, woven, tall // 8)
+            for step in range(2):  # one call of each callee, which would be compiled into each
+                if step == 1:  # across: a row holds all channels of a column, red, green, blue; each is turned by itself
+                    source, weighed = (
+                        plane_of(octets, two, n, channels * tall),
+                        plane_of(octets, one, apart, channels * tall),
+                    )
+                    left_by, size = 0, channels * tall
                     first, weights, used, from_row, to_row = first_x, weights_x, used_x, x_from, x_to
-                    goal, parts, words = plane_of(scratch, two, tall, apart), channels, tall // 8
+                    to_turn, parts, length = plane_of(words, one // 8, apart, channels * tall // 8), channels, tall // 8
+                    turned = plane_of(words, two // 8, tall, apart // 8)
                 if lobed:
-                    weigh_rows_signed(source, from_byte, size, first, weights, used, from_row, to_row, sums, weighed)
+                    weigh_rows_signed(source, left_by, size, first, weights, used, from_row, to_row, sums, weighed)
                 else:
-                    weigh_rows(source, from_byte, size, first, weights, used, from_row, to_row, sums, weighed)
+                    weigh_rows(source, left_by, size, first, weights, used, from_row, to_row, sums, weighed)
                 for c in range(parts):
-                    transpose_bytes(weighed, c * words, words, goal, tiles)
+                    transpose_bytes(to_turn, c * length, length, turned, tiles)
                     if step == 1:
-                        lay_down(goal, rows, wide_part, scale[c], offset[c], down_by + y_from + y, right_by + x_from, out[c])
+                        back, top_at, left_at = plane_of(octets, two, tall, apart), down_by + y_from + y, right_by + x_from
+                        lay_down(back, rows, wide_part, scale, offset, out, c, top_at, left_at)
         return tall_part < window[2] or wide_part < window[3]
 
     return prepare

@@ -14,7 +14,7 @@ import math
 import numpy as np
 from numba import njit
 
-from pannier.images.kernels.compiling import CACHED, I32, U8, U32, U64
+from pannier.images.kernels.compiling import CACHED, I32, INNER, U8, U32, U64
 from pannier.images.kernels.resize import MIRROR, PAD, bounced
 
 # canvas pixels to one of the view up to which the bilinear weights stay
@@ -23,7 +23,7 @@ FRACTIONS = 32
 MOST_TAPS = 32
 
 
-@njit(**CACHED)
+@njit(**INNER)
 def taps_of(ratio):
     """Width of the box, and how many canvas pixels are taken in on one axis: an even number."""
     if ratio <= BILINEAR_RATIO:
@@ -32,7 +32,7 @@ def taps_of(ratio):
     return width, min(MOST_TAPS, 2 * int(math.ceil(1.0 + width / 2)))
 
 
-@njit(**CACHED)
+@njit(**INNER)
 def below(t):
     """How much of the triangle of half width 1 lies below t."""
     if t <= -1.0:
@@ -42,13 +42,13 @@ def below(t):
     return 0.5 * (1.0 + t) * (1.0 + t) if t < 0.0 else 1.0 - 0.5 * (1.0 - t) * (1.0 - t)
 
 
-@njit(**CACHED)
+@njit(**INNER)
 def share_of(x, half):
     """The weight of a pixel at a distance: the triangle, averaged over a box of that half width."""
     return max(0.0, 1.0 - abs(x)) if half == 0.0 else below(x + half) - below(x - half)
 
 
-@njit(**CACHED)
+@njit(**INNER)
 def box_table(width, taps, weights):
     """Weights (FRACTIONS, taps) of 8 bits for places at (f + 1/2) / FRACTIONS beyond a pixel's center; rows sum to 256."""
     half = width / 2
@@ -69,7 +69,7 @@ def box_table(width, taps, weights):
         weights[f, most] += rest
 
 
-@njit(**CACHED)
+@njit(**INNER)
 def outside(at, length, border):
     """Which canvas pixel of an axis stands in for one outside it; -1 for the pad color."""
     if 0 <= at < length:
@@ -82,8 +82,10 @@ def outside(at, length, border):
 
 
 @njit(**CACHED)
-def warp(canvas, origin, size, matrix, ratios, border, pad, rows, columns, packed, corners, out):
-    """`canvas` uint8 (channels, h, w), the part at `origin` of a canvas of `size`, -> `out` uint8 (channels, H, W).
+def warp(planes, stride, origin, size, matrix, ratios, border, pad, rows, columns, packed, corners, out):
+    """`planes` uint8 (channels, h * w), the part at `origin` of a canvas of `size`, -> `out` uint8 (channels, H, W).
+
+    Rows of the part are `stride` pixels wide.
 
     `matrix` (9 numbers) takes a view's place (x, y, 1), in pixels, to the canvas' (u, v, w), whose place is u/w, v/w.
     `ratios` (down, across) are canvas pixels to one of the view. `rows` and `columns` are room for W int32 each, `packed`
@@ -92,16 +94,14 @@ def warp(canvas, origin, size, matrix, ratios, border, pad, rows, columns, packe
     width_y, taps_y = taps_of(ratios[0])
     width_x, taps_x = taps_of(ratios[1])
     if taps_y == 2 and taps_x == 2:
-        bilinear(canvas, origin, size, matrix, border, pad, rows, columns, packed, corners, out)
+        bilinear(planes, stride, origin, size, matrix, border, pad, rows, columns, packed, corners, out)
         return
     weights_y, weights_x = np.empty((FRACTIONS, taps_y), np.int32), np.empty((FRACTIONS, taps_x), np.int32)
     box_table(width_y, taps_y, weights_y)
     box_table(width_x, taps_x, weights_x)
     channels, height, width = out.shape
-    stride = canvas.shape[2]
-    planes = canvas.reshape(channels, canvas.shape[1] * stride)
     for y in range(height):
-        places(matrix, y, FRACTIONS, rows, columns)
+        places(matrix, y, float(FRACTIONS), 0.0, rows, columns)
         for x in range(width):
             top = rows[x] // FRACTIONS - (taps_y // 2 - 1)
             left = columns[x] // FRACTIONS - (taps_x // 2 - 1)
@@ -118,12 +118,12 @@ def warp(canvas, origin, size, matrix, ratios, border, pad, rows, columns, packe
                     line = 0
                     v = outside(top + j, size[0], border)
                     for i in range(taps_x):
-                        line += across[i] * taken(canvas, c, v, outside(left + i, size[1], border), origin, pad)
+                        line += across[i] * taken(planes[c], stride, v, outside(left + i, size[1], border), origin, pad[c])
                     total += down[j] * line
                 out[c, y, x] = U8((total + 32768) >> 16)
 
 
-@njit(**CACHED)
+@njit(**INNER)
 def weighed(plane, at, stride, down, across):
     """The mean of a rectangle of a plane that begins at `at`, by weights down and across: (sum + 2 ** 15) >> 16."""
     one = U64(1)
@@ -138,16 +138,15 @@ def weighed(plane, at, stride, down, across):
     return U8(total >> I32(16))
 
 
-@njit(**CACHED)
-def places(matrix, y, steps, rows, columns):
-    """Where the centers of a row of the view lie among the canvas' centers, in whole `steps` of a pixel, rounded down.
+@njit(**INNER)
+def places(matrix, y, steps, nudge, rows, columns):
+    """Where the centers of a row of the view lie among the canvas' centers, in `steps` of a pixel, rounded down.
 
-    For bilinear weights (256 steps) rounded to the nearest.
+    With a nudge of 0.5, as for bilinear weights, to the nearest.
     """
     a, b, c, d, e, f, g, h, i = matrix
     at_y = y + 0.5
     u, v, w = b * at_y + c, e * at_y + f, h * at_y + i
-    nudge = 0.5 if steps == 256 else 0.0
     if g == 0.0 and h == 0.0:
         for x in range(rows.shape[0]):
             at_x = x + 0.5
@@ -161,18 +160,16 @@ def places(matrix, y, steps, rows, columns):
             rows[x] = I32(np.floor(((d * at_x + v) * near - 0.5) * steps + nudge))
 
 
-@njit(**CACHED)
-def bilinear(canvas, origin, size, matrix, border, pad, rows, columns, packed, corners, out):
+@njit(**INNER)
+def bilinear(planes, stride, origin, size, matrix, border, pad, rows, columns, packed, corners, out):
     """`warp` for two pixels on each axis: weights of 8 bits, (sum + 2 ** 15) >> 16."""
     channels, height, width = out.shape
-    stride = canvas.shape[2]
-    count = canvas.shape[1] * stride
+    count = planes.shape[1]
     bottom, right = size[0] - 1, size[1] - 1
-    planes = canvas.reshape(channels, count)
     if channels == 3:
         pack(planes[0], planes[1], planes[2], packed[:count])
     for y in range(height):
-        places(matrix, y, 256, rows, columns)
+        places(matrix, y, 256.0, 0.5, rows, columns)
         # a row that lies inside as a whole, as with enough margin all do, needs no questions for each pixel; its places lie
         # on a line, so its ends are the furthest
         low_y, high_y = min(rows[0], rows[width - 1]), max(rows[0], rows[width - 1])
@@ -188,22 +185,22 @@ def bilinear(canvas, origin, size, matrix, border, pad, rows, columns, packed, c
             y0, x0 = outside(rows[x] >> 8, size[0], border), outside(columns[x] >> 8, size[1], border)
             y1, x1 = outside((rows[x] >> 8) + 1, size[0], border), outside((columns[x] >> 8) + 1, size[1], border)
             for c in range(channels):
-                p00 = taken(canvas, c, y0, x0, origin, pad)
-                p01 = taken(canvas, c, y0, x1, origin, pad)
-                p10 = taken(canvas, c, y1, x0, origin, pad)
-                p11 = taken(canvas, c, y1, x1, origin, pad)
+                p00 = taken(planes[c], stride, y0, x0, origin, pad[c])
+                p01 = taken(planes[c], stride, y0, x1, origin, pad[c])
+                p10 = taken(planes[c], stride, y1, x0, origin, pad[c])
+                p11 = taken(planes[c], stride, y1, x1, origin, pad[c])
                 upper, lower = (256 - fx) * p00 + fx * p01, (256 - fx) * p10 + fx * p11
                 out[c, y, x] = U8(((256 - fy) * upper + fy * lower + 32768) >> 16)
 
 
-@njit(**CACHED)
+@njit(**INNER)
 def pack(red, green, blue, packed):
     """Three planes into words, so that one load fetches a pixel (bench/prepare.py: two thirds of the warp's time go)."""
     for i in range(packed.shape[0]):
         packed[i] = U32(red[i]) | (U32(green[i]) << U32(8)) | (U32(blue[i]) << U32(16))
 
 
-@njit(**CACHED)
+@njit(**INNER)
 def blend_three(packed, stride, origin, rows, columns, corners, red, green, blue):
     """A row of three channels. First all loads, then all arithmetic: the compiler makes vector code of the second.
 
@@ -236,7 +233,7 @@ def blended(a, b, c, d, p, q, r, s):
     return U8(U32(U32(upper + lower) + U32(32768)) >> U32(16))
 
 
-@njit(**CACHED)
+@njit(**INNER)
 def blend_one(plane, stride, origin, rows, columns, out):
     lower = plane[stride:]
     top, left, step = I32(origin[0]), I32(origin[1]), I32(stride)
@@ -251,7 +248,7 @@ def blend_one(plane, stride, origin, rows, columns, out):
         out[x] = U8(U32(total + half) >> bits)
 
 
-@njit(**CACHED)
-def taken(canvas, channel, y, x, origin, pad):
+@njit(**INNER)
+def taken(plane, stride, y, x, origin, pad):
     """One pixel of the canvas, or the pad color."""
-    return I32(pad[channel]) if y < 0 or x < 0 else I32(canvas[channel, y - origin[0], x - origin[1]])
+    return I32(pad) if y < 0 or x < 0 else I32(plane[(y - origin[0]) * stride + x - origin[1]])

@@ -5,18 +5,21 @@
 
 from __future__ import annotations
 
+import contextlib
 import inspect
+import io
 import os
 import re
-import subprocess
 import sys
 from pathlib import Path
 from typing import Any
 
 import pannier
 from pannier.cli.commands import CALLS, STEPS
+from pannier.cli.entry import status_of
 
 HERE = Path(__file__).parent
+os.environ |= {"COLUMNS": "100", "NO_COLOR": "1", "TERM": "dumb"}
 LONGEST_LINE = 100
 STATUSES = {
     0: "done",
@@ -27,10 +30,9 @@ STATUSES = {
 
 
 def help_of(*arguments: str) -> str:
-    environment = os.environ | {"COLUMNS": "100", "NO_COLOR": "1", "TERM": "dumb"}
-    command = [sys.executable, "-m", "pannier", *arguments, "--help"]
-    text = subprocess.run(command, capture_output=True, text=True, env=environment, check=True).stdout
-    return "\n".join(line.rstrip() for line in re.sub(r"\x1b\[[0-9;]*m", "", text).strip().splitlines())
+    with contextlib.redirect_stdout(io.StringIO()) as text:
+        status_of([*arguments, "--help"])
+    return "\n".join(line.rstrip() for line in re.sub(r"\x1b\[[0-9;]*m", "", text.getvalue()).strip().splitlines())
 
 
 def commands_page() -> str:

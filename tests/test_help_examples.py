@@ -70,6 +70,7 @@ def worked(mill_at_work: Path) -> Path:
     return mill_at_work
 
 
+@pytest.mark.xdist_group("examples")
 @pytest.mark.parametrize("example", [each for each in examples() if not each.startswith("demo")])
 def test_an_example_runs_as_it_is_written(example: str, worked: Path, tmp_path: Path, run: Callable[..., Any]) -> None:
     shutil.copytree(worked, tmp_path / "mill")

@@ -16,6 +16,7 @@ def demo(
     [dim]$[/dim] pannier demo swatches --swatches 300
     [dim]$[/dim] pannier demo tour --only-draw
     """
+    from pannier.cli.entry import status_of
     from pannier.demo.tour import run_tour
 
-    return run_tour(directory, swatches, seed, only_draw=only_draw)
+    return run_tour(directory, swatches, seed, None if only_draw else status_of)

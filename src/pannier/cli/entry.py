@@ -22,22 +22,25 @@ _WRITING = ("change", "attach", "tag", "strand")
 
 def main(arguments: list[str] | None = None) -> None:
     """Runs a command and ends the process with its exit status: 0 done, 1 the data, 2 the call, 130 interrupted."""
+    sys.exit(status_of(sys.argv[1:] if arguments is None else arguments))
+
+
+def status_of(arguments: list[str]) -> int:
+    """Runs a command in this process, and says its error in one line."""
     try:
-        status = _run(sys.argv[1:] if arguments is None else arguments)
+        return _run(arguments)
     except PannierError as error:
-        status = _say(str(error), error.exit_status)
+        return _say(str(error), error.exit_status)
     except KeyboardInterrupt:
-        command = (sys.argv[1:] if arguments is None else arguments)[:1]
-        status = _say(f"interrupted; {_left_by(*command)}", 130)
+        return _say(f"interrupted; {_left_by(*arguments[:1])}", 130)
     except MemoryError:
-        status = _say("memory ran out; give a lower --memory-limit or fewer --workers", 1)
+        return _say("memory ran out; give a lower --memory-limit or fewer --workers", 1)
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())  # the reader of our output has gone: no fault
-        status = 0
+        return 0
     except OSError as error:
         where = f" ({error.filename})" if error.filename else ""
-        status = _say(f"{error.strerror or error}{where}", 1)
-    sys.exit(status)
+        return _say(f"{error.strerror or error}{where}", 1)
 
 
 def _left_by(command: str = "") -> str:

@@ -39,7 +39,7 @@ def measure(
 
     Exit status 1 where every trial failed. The default split is train, or all records where there is none.
 
-    [dim]$[/dim] pannier measure swatches.store --size 96 --workers 1,2 --memory-limit 64MiB,128MiB,none
+    [dim]$[/dim] pannier measure swatches.store --size 96 --workers 2 --memory-limit 64MiB,none
     """
     from pannier.figures.measurement import draw_measurement
     from pannier.measuring.sweep import measure as sweep

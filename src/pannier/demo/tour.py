@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import os
 import shlex
-import subprocess
-import sys
 import textwrap
 import time
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -24,8 +22,11 @@ class Stop:
     status: int = 0
 
 
-def run_tour(directory: str | Path, swatches: int, seed: int, *, only_draw: bool = False) -> int:
-    """Draws the archive into a new or empty folder and runs every step. Raises UsageError, PannierError."""
+def run_tour(directory: str | Path, swatches: int, seed: int, run: Callable[[list[str]], int] | None) -> int:
+    """Draws the archive into a new or empty folder and has every step run; none with None. Raises UsageError, PannierError.
+
+    run: takes a command's arguments and gives its exit status.
+    """
     folder = Path(directory)
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         raise UsageError(
@@ -34,12 +35,13 @@ def run_tour(directory: str | Path, swatches: int, seed: int, *, only_draw: bool
     folder.mkdir(parents=True, exist_ok=True)
     started = time.monotonic()
     _draw(folder, swatches, seed)
-    if only_draw:
+    if run is None:
         return 0
     with serving(mill_of(folder / "archive")) as mill:
         for step in _steps(folder, seed, mill):
             _say(step.says, step.command)
-            _run(step)
+            if (status := run(shlex.split(step.command)[1:])) != step.status:
+                raise PannierError(f"the demo's step ended with exit status {status}, not {step.status}: {step.command}")
     print(
         f"\nAll of it took {time.monotonic() - started:.0f} s. Everything is in {folder}: "
         "look at counts.png, differences.png, sheet.png, look.png, measure.png."
@@ -123,14 +125,6 @@ def _say(says: str, command: str) -> None:
     if says:
         print("\n" + "\n".join(textwrap.wrap(says, 100, initial_indent="# ", subsequent_indent="# ")))
     print(f"\n$ {command}", flush=True)
-
-
-def _run(step: Stop) -> None:
-    arguments = [sys.executable, "-m", "pannier", *shlex.split(step.command)[1:]]
-    environment = os.environ | {"COLUMNS": os.environ.get("COLUMNS", "100")}
-    status = subprocess.run(arguments, env=environment, check=False).returncode
-    if status != step.status:
-        raise PannierError(f"the demo's step ended with exit status {status}, not {step.status}: {step.command}")
 
 
 def _draw(folder: Path, swatches: int, seed: int) -> None:

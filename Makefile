@@ -14,7 +14,7 @@ demo: $(VENV)/installed
 	$(BIN)/pannier demo
 
 test: lint
-	$(BIN)/pytest -n 2 --dist loadgroup
+	$(BIN)/pytest -n 2
 
 lint: $(VENV)/installed
 	$(BIN)/ruff check src tests bench examples

@@ -70,15 +70,18 @@ def worked(mill_at_work: Path) -> Path:
     return mill_at_work
 
 
-@pytest.mark.xdist_group("examples")
-@pytest.mark.parametrize("example", [each for each in examples() if not each.startswith("demo")])
-def test_an_example_runs_as_it_is_written(example: str, worked: Path, tmp_path: Path, run: Callable[..., Any]) -> None:
-    shutil.copytree(worked, tmp_path / "mill")
-    words = shlex.split(example)
-    if "--new" in words:
-        (tmp_path / "mill" / words[1]).unlink()
-    if example in TAKEN:
-        run(*shlex.split(TAKEN[example]), cwd=tmp_path / "mill")
-    ended = run(*words, *BRIEFLY.get(words[0], []), cwd=tmp_path / "mill")
-    assert ended.status in STATUSES.get(words[0], (0,)), ended.err
-    assert "Traceback" not in ended.err
+def test_every_example_runs_as_it_is_written(
+    worked: Path, tmp_path: Path, run: Callable[..., Any], subtests: pytest.Subtests
+) -> None:
+    for number, example in enumerate(each for each in examples() if not each.startswith("demo")):
+        with subtests.test(example):
+            folder = shutil.copytree(worked, tmp_path / str(number))
+            words = shlex.split(example)
+            if "--new" in words:
+                (folder / words[1]).unlink()
+            if example in TAKEN:
+                run(*shlex.split(TAKEN[example]), cwd=folder)
+            ended = run(*words, *BRIEFLY.get(words[0], []), cwd=folder)
+            assert ended.status in STATUSES.get(words[0], (0,)), ended.err
+            assert "Traceback" not in ended.err
+        shutil.rmtree(folder)

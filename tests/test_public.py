@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ast
 import inspect
+import os
 import re
 import subprocess
 import sys
@@ -216,3 +217,12 @@ def test_benchmarks_can_be_imported() -> None:
         cwd=ROOT,
     )
     assert done.returncode == 0, done.stderr
+
+
+def test_kernels_are_compiled_once_and_it_is_said(tmp_path: Path) -> None:
+    code = "import numpy, pannier; pannier.Treatment(16)(numpy.zeros((16, 16, 3), numpy.uint8))"
+    how = {"env": {**os.environ, "NUMBA_CACHE_DIR": str(tmp_path)}, "capture_output": True, "text": True}
+    first, second = (subprocess.run([sys.executable, "-c", code], check=True, **how).stderr for _ in range(2))
+    assert first.count("compiling kernels, once for this machine") == 1
+    assert str(tmp_path) in first
+    assert second == ""

@@ -394,21 +394,18 @@ def warm_up(treatment: Treatment, data: bytes) -> None:
 
 def compile_kernels(treatment: Treatment, *, augment: bool, decodes: bool, has_canvases: bool, to_canvas: bool) -> None:
     """Compiles what a feed through a treatment will need, as far as it is not kept; own steps are not called."""
-    from pannier.images.kernels.compiling import said_while_compiling
-
     bare = treatment.with_fields(own=(), box=None, side=None, size=SMALL, measured_on=None)  # kernels know no size
     picture = np.arange(3 * 24 * 16).astype(np.uint8).reshape(24, 16, 3)
     canvas = np.zeros((bare.channels, *bare.frame.canvas), np.uint8)
-    with said_while_compiling():
-        preparation, out = Preparation(bare), np.empty(bare.shape, bare.dtype)
-        if to_canvas:
-            preparation.one_canvas(picture)
-            return
-        for variation in _some_variations(bare) if augment else [None]:
-            if decodes:
-                preparation.one(picture, variation=variation)
-            if has_canvases:
-                preparation.from_canvas(canvas, out, variation)
+    preparation, out = Preparation(bare), np.empty(bare.shape, bare.dtype)
+    if to_canvas:
+        preparation.one_canvas(picture)
+        return
+    for variation in _some_variations(bare) if augment else [None]:
+        if decodes:
+            preparation.one(picture, variation=variation)
+        if has_canvases:
+            preparation.from_canvas(canvas, out, variation)
 
 
 def _some_variations(treatment: Treatment) -> list[Variation | None]:

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Iterator
-from contextlib import contextmanager
 
 import numpy as np
 from numba import config, njit
@@ -28,13 +26,14 @@ def _can_keep_compiled() -> bool:
 
 
 class _Compilation(event.Listener):  # type: ignore[misc]  # Numba has no types
-    """Says once in a process that kernels are being compiled."""
+    """Says once in a process that the kernels of pixels are being compiled; those of likeness take less than a second."""
 
     is_said = False
 
     def on_start(self, event: event.Event) -> None:
-        if not _Compilation.is_said:
-            _Compilation.is_said = True
+        package, _, module = event.data["dispatcher"].py_func.__module__.rpartition(".")
+        if not self.is_said and package == __package__ and module != "likeness":
+            self.is_said = True
             where = f", kept in {config.CACHE_DIR}" if config.CACHE_DIR else ""
             logging.getLogger("pannier").warning("compiling kernels, once for this machine: up to some 15 s%s", where)
 
@@ -42,13 +41,7 @@ class _Compilation(event.Listener):  # type: ignore[misc]  # Numba has no types
         """Nothing to say: what waited for it goes on."""
 
 
-@contextmanager
-def said_while_compiling() -> Iterator[None]:
-    """A line is logged where something has to be compiled in the meantime; none where all was kept."""
-    with event.install_listener("numba:compile", _Compilation()):
-        yield
-
-
+event.register("numba:compile", _Compilation())
 CACHED = {"nogil": True, "cache": _can_keep_compiled(), "error_model": "numpy"}
 # of functions that kernels alone call: they need no way in from Python
 INNER = {**CACHED, "no_cpython_wrapper": True, "no_cfunc_wrapper": True}

@@ -21,7 +21,7 @@ from pannier.demo.mill import mill_of, serving
 
 # what a reader of the helps would have done before, in the order of the job
 BEFORE = """\
-gather register.csv raking/ --link raking --pause 1ms
+gather register.csv raking/ --link raking --pause 1ms --attempts 1 --timeout 1s
 pack archive/ swatches.store --shares train=75,val=15,test=10 --seed 7
 tag swatches.store spring
 treatment cloth.toml --new
@@ -36,7 +36,10 @@ change swatches.store --strand trial --rename rib=ribbed
 README = Path(__file__).parent.parent / "README.md"
 STATUSES = {"survey": (0, 1), "gather": (0, 1)}
 # what a test must not wait for
-BRIEFLY = {"gather": ["--pause", "1ms"], "measure": ["--rounds", "1", "--slice-seconds", "0.1"]}
+BRIEFLY = {
+    "gather": ["--pause", "1ms", "--attempts", "1", "--timeout", "1s"],
+    "measure": ["--rounds", "1", "--slice-seconds", "0.1"],
+}
 # names that stand already are given once
 TAKEN = {
     "tag swatches.store spring": "tag swatches.store spring --remove --yes",
@@ -75,7 +78,7 @@ def worked(mill_at_work: Path) -> Path:
 def test_every_example_runs_as_it_is_written(
     worked: Path, tmp_path: Path, run: Callable[..., Any], subtests: pytest.Subtests
 ) -> None:
-    for number, example in enumerate(each for each in examples() if not each.startswith("demo")):
+    for number, example in enumerate(dict.fromkeys(each for each in examples() if not each.startswith("demo"))):
         with subtests.test(example):
             folder = shutil.copytree(worked, tmp_path / str(number), copy_function=_linked_or_copied)
             words = shlex.split(example)

@@ -156,7 +156,7 @@ def test_pictures_outside_any_class_are_left_out_or_kept(tmp_path: Path, store: 
 
 def test_deeper_folders_prefixes_and_shards(tmp_path: Path, store: pannier.Store) -> None:
     folder = fill(tmp_path / "a" / "wool", 4).parent
-    snapshot = store.pack(folder, label="top", prefix="first", shards=3).snapshot
+    snapshot = store.pack(folder, label="top", prefix="first", shard_size=8_000).snapshot
     assert snapshot.classes == ["wool"]
     assert snapshot[0].key.startswith("first/wool/plain/")
     assert 2 <= len(store.storage.list("shards")) <= 4

@@ -125,7 +125,7 @@ def test_a_store_in_memory_is_a_store_on_disk(tmp_path: Path) -> None:
     memory, disk = pannier.create(f"memory://{tmp_path}"), pannier.create(tmp_path / "s.store")
     seen = {}
     for store in (memory, disk):
-        store.pack(folder, shares="train=70,val=30", seed=3, shards=2)
+        store.pack(folder, shares="train=70,val=30", seed=3, shard_size=40_000)
         store.tag("first")
         store.change(where="key = 'twill/0001.jpg'", set="label=satin")
         snapshot = store.snapshot()

@@ -94,7 +94,7 @@ def test_a_mostly_dead_shard_is_packed_anew_under_a_running_feed(tmp_path: Path)
 def test_pictures_that_are_stored_twice_are_folded(tmp_path: Path) -> None:
     both = fill(tmp_path / "a", 12)
     one, other = pannier.create(tmp_path / "1.store"), pannier.create(tmp_path / "2.store")
-    one.pack(both, shards=2)
+    one.pack(both, shard_size=40_000)
     snapshot = other.pack(both).snapshot
     for folder in ("shards", "index"):
         for path in (one.path / folder).iterdir():
@@ -245,7 +245,7 @@ def two_copies(tmp_path: Path) -> tuple[pannier.Store, Path]:
     store = pannier.create(tmp_path / "s.store")
     folder = fill(tmp_path / "a", 12)
     (folder / "twill" / "broken.jpg").write_bytes(b"\xff\xd8\xff\xe0 no picture")
-    store.pack(folder, shares="train=70,val=30", shards=3)
+    store.pack(folder, shares="train=70,val=30", shard_size=20_000)
     store.snapshot().attach(facts={"run": 1}, files={"run.txt": Path(__file__)})
     store.change(where="key = 'twill/0001.jpg'", set="label=satin")
     store.tag("first")
@@ -414,7 +414,7 @@ def test_equal_content_has_an_equal_id_however_and_wherever_it_was_packed(tmp_pa
     for number, (source, options) in enumerate(
         [
             (folder, {}),
-            (folder, {"shards": 4, "workers": 1}),
+            (folder, {"shard_size": 8_000, "workers": 1}),
             (folder / "rows.csv", {"label": "weave", "key": "key", "workers": 3, "shard_size": 20_000}),
         ]
     ):

@@ -159,7 +159,7 @@ def test_two_stores_and_a_folder_are_compared_by_what_they_hold(store: pannier.S
     other = pannier.create(tmp_path / "other.store")
     both = [tmp_path / "a", tmp_path / "b"]
     for folder in both[::-1]:
-        other.pack(folder, shards=3)
+        other.pack(folder, shard_size=20_000)
     found = pannier.compare(store.snapshot(), other.snapshot())
     assert {kind: number for kind, number in found.counts.items() if number} == {"resplit": 45}
     folder = pannier.compare(store.snapshot("spring"), tmp_path / "a")

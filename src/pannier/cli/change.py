@@ -15,9 +15,7 @@ _WHAT = {
     "remove": opt.switch("Take those records out."),
     "rename": opt.texts("Call a class otherwise, or join two.", "OLD=NEW"),
     "as_of": opt.text("Bring back all of an older snapshot, as a new one; goes alone.", "NAME"),
-    "name": opt.text("What the dataset is called."),
-    "description": opt.text("What the dataset is."),
-    "strand": opt.Declared(str, "The strand to add to.", default="main"),
+    **opt.DATASET,
 }
 
 
@@ -27,7 +25,7 @@ def change(
     store: str = opt.argument(..., "The store.", metavar="STORE"),
     what: opt.Said = opt.NOTHING,
     dealing: opt.Said = opt.NOTHING,
-    note: str = opt.value("", "A line to remember the snapshot by."),
+    note: str = opt.value("", "A line to remember the snapshot by.", "TEXT"),
     fact: opt.FactsOption = None,
     preview: bool = opt.flag("--preview", "Show what would change, and change nothing."),
     json: opt.AsJson = False,

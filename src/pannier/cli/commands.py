@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from importlib import import_module
+from typing import Any
 
 import typer
+from typer.core import TyperCommand, TyperOption
 
 import pannier
 
@@ -37,13 +40,48 @@ CALLS = {
     },
     **{"strand": "Store.start_strand"},
 }
+# by the question that they answer the options of a long help
+PANELS = {
+    "What is taken": "picture root encoding separator include exclude link where split subset pictures per_class "
+    "only_classes max_pixels max_bytes unlabeled strict again reread",
+    "Labels, keys and columns": "label label_pattern rename classes class_names allow_missing_classes relabel key prefix "
+    "columns predicted probability",
+    "Splits": "shares counts carve of folds group_by near freeze split_by resplit allow_leaks",
+    "What changes": "from_ set remove as_of",
+    "What is kept": "longest_side encode remove_missing",
+    "Where to": "name description strand note fact shard_size",
+    "How politely": "pause connections attempts timeout ignore_robots",
+    "Order and chance": "shuffle augment arrange",
+    "Batches": "batch batch_size epoch epochs last label_as treatment size treated rendered",
+    "Memory and threads": "ahead memory_limit",
+}
+MANY = 15
+
+
+class Grouped(TyperCommand):
+    """A command whose help parts many options by the question that they answer; one alone needs no panel."""
+
+    def __init__(self, *args: Any, **more: Any) -> None:
+        super().__init__(*args, **more)
+        options = {each.name: each for each in self.params if isinstance(each, TyperOption)}
+        panels = {name: panel for panel, names in PANELS.items() for name in names.split() if name in options}
+        near = {"seed": ("shares", "shuffle", "arrange"), "workers": ("memory_limit",)}  # of several questions
+        panels |= {name: panels[other] for name, others in near.items() for other in others if other in panels}
+        if len(options) > MANY:
+            sizes, order = Counter(panels.values()), ["", *PANELS]
+            for name, option in options.items():
+                option.rich_help_panel = panels[name] if sizes[panels.get(name, "")] > 1 else None
+            self.params.sort(key=lambda each: order.index(panels.get(each.name or "", "")))
+
+
 _STATUSES = "Exit status: 0 done, 1 the data have a problem, 2 the call was wrong, 130 interrupted."
 
 for _step, _names in STEPS.items():
     for _name in _names.split():
         _command = getattr(import_module(f"pannier.cli.{_name}"), _name)
         _call = f"In Python: pannier.{CALLS[_name]}. " if _name in CALLS else ""
-        app.command(_name, rich_help_panel=_step, no_args_is_help=_name != "demo", epilog=_call + _STATUSES)(_command)
+        _said = _call + _STATUSES
+        app.command(_name, cls=Grouped, rich_help_panel=_step, no_args_is_help=_name != "demo", epilog=_said)(_command)
 
 
 @app.callback(invoke_without_command=True)

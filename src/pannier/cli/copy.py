@@ -11,7 +11,7 @@ from pannier.units import show_bytes
 def copy(
     store: opt.Store,
     other: str = opt.argument(..., "The other store; made where nothing or an empty folder is.", metavar="OTHER"),
-    strand: str | None = opt.value(None, "What it is called there; by default as here."),
+    strand: str | None = opt.value(None, "What it is called there; by default as here.", "STRAND"),
     json: opt.AsJson = False,
 ) -> int:
     """Bring a snapshot with its history into another store: only what that lacks. Interrupted, it goes on.

@@ -28,7 +28,7 @@ _HOW = {
     "label_as": opt.Declared(choices.LabelAs | None, "How labels come; by default as numbers."),
     "workers": opt.number("Threads; by default all usable cores."),
     "ahead": opt.number("Batches kept ready; by default as the limit allows."),
-    "memory_limit": opt.Declared(str, "Bound of working memory: 128MiB, auto or none.", default="auto"),
+    **opt.MEMORY,
 }
 
 

@@ -17,18 +17,17 @@ _HOW = {
     "link": opt.text("The links: a column, or SQL over columns.", "EXPR"),
     "where": opt.texts("Only rows for which this SQL holds.", "EXPR"),
     "name": opt.text("What names the files; / for folders.", "EXPR"),
-    "pause": opt.Declared(str, "Between two requests to one host.", default="700ms"),
+    "pause": opt.Declared(str, "Between two requests to one host.", "TIME", default="700ms"),
     "connections": opt.Declared(int, "At once to one host.", default=2),
     "attempts": opt.Declared(int, "How often a picture is asked for.", default=4),
-    "timeout": opt.Declared(str, "For one picture.", default="60s"),
-    "max_bytes": opt.Declared(str, "Larger files are refused while they arrive.", default="64MiB"),
+    "timeout": opt.Declared(str, "For one picture.", "TIME", default="60s"),
+    "max_bytes": opt.Declared(str, "Larger files are refused while they arrive.", "BYTES", default="64MiB"),
     "max_pixels": opt.Declared(int, "So are pictures with more pixels.", default=100_000_000),
     "longest_side": opt.number("Shrink what is longer as it comes.", "PIXELS"),
     "encode": opt.text("Save all anew, as jpeg:90, png or webp:80.", "FORMAT"),
     "again": opt.switch("Ask again for what was refused for good."),
-    "encoding": opt.text("Of a text table, where it is not found."),
     "workers": opt.number("Threads that check what has come; by default all usable cores."),
-    "separator": opt.text("Of a text table, where it is not found."),
+    **opt.TEXT_TABLE,
 }
 
 

@@ -20,7 +20,7 @@ def look(
     ),
     key: str | None = opt.argument(None, "The record, by its key.", metavar="[KEY]"),
     treatment: list[str] | None = opt.value(None, "A treatment file, or fields; several lie side by side.", "FILE|FIELDS"),
-    size: list[str] | None = opt.value(None, "In place of a file's size, or alone; may be given again."),
+    size: list[str] | None = opt.value(None, "In place of a file's size, or alone; may be given again.", "PIXELS"),
     variations: int | None = opt.value(None, "So many random variations on a grid.", min=1, max=240),
     seed: int = opt.value(0, "Seed of the random steps.", min=0),
     epoch: int = opt.value(0, "The epoch whose random steps come first.", min=0),

@@ -30,8 +30,8 @@ def measure(
     split: opt.Split = None,
     treatment: opt.TreatmentOptions = opt.NO_TREATMENT,
     how: opt.Said = opt.NOTHING,
-    workers: str = opt.value("1,2", "Numbers of workers to try, as 1,2,4."),
-    memory_limit: str = opt.value("none", "Limits to try, as 64MiB,128MiB,none."),
+    workers: str = opt.value("1,2", "Numbers of workers to try, as 1,2,4.", "N,..."),
+    memory_limit: str = opt.value("none", "Limits to try, as 64MiB,128MiB,none.", "BYTES,..."),
     figure: opt.Figure = None,
     json: opt.AsJson = False,
 ) -> int:

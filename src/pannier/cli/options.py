@@ -13,9 +13,9 @@ import typer
 import pannier
 
 
-def value(default: Any, help: str, metavar: str | None = None, *names: str, panel: str | None = None, **more: Any) -> Any:
+def value(default: Any, help: str, metavar: str | None = None, *names: str, **more: Any) -> Any:
     """An option of a command that takes a value, in a line."""
-    return typer.Option(default, *names, help=help, metavar=metavar, rich_help_panel=panel, **more)
+    return typer.Option(default, *names, help=help, metavar=metavar, **more)
 
 
 def flag(name: str, help: str, **more: Any) -> Any:
@@ -37,12 +37,11 @@ class Declared:
     metavar: str | None = None
     default: Any = None
     names: tuple[str, ...] = ()
-    panel: str | None = None
 
-    def parameter(self, name: str, panel: str | None) -> inspect.Parameter:
+    def parameter(self, name: str) -> inspect.Parameter:
         is_switch = self.kind == (bool | None) and not self.names
         names, metavar = ((f"--{name.replace('_', '-')}",), "") if is_switch else (self.names, self.metavar)
-        made = value(self.default, self.help, metavar, *names, panel=self.panel or panel)
+        made = value(self.default, self.help, metavar, *names)
         return inspect.Parameter(name, inspect.Parameter.POSITIONAL_OR_KEYWORD, default=made, annotation=self.kind)
 
 
@@ -55,17 +54,18 @@ Sources = Annotated[
     typer.Argument(metavar="SOURCE...", help="A folder, an archive, a table, arrays; or a TOML file that names several."),
 ]
 AsJson = Annotated[bool, typer.Option("--json", metavar="", help="Print the same facts as JSON.")]
-Split = Annotated[str | None, typer.Option("--split", help="Only this split.")]
+Split = Annotated[str | None, typer.Option("--split", metavar="SPLIT", help="Only this split.")]
 Subset = Annotated[
     str | None, typer.Option("--subset", metavar="PART", help="A part, as 10%, fair in every class, fixed by the seed.")
 ]
 Seed = Annotated[int, typer.Option("--seed", help="Seed of order and chance.")]
 Figure = Annotated[str | None, typer.Option("--figure", metavar="FILE", help="Draw it into a PNG, PDF or SVG file.")]
-Note = Annotated[str, typer.Option(help="A line to remember it by.")]
+Note = Annotated[str, typer.Option(metavar="TEXT", help="A line to remember it by.")]
 Workers = Annotated[int | None, typer.Option(min=1, help="Threads; by default all usable cores.")]
-MemoryLimit = Annotated[str, typer.Option(help="Bound of working memory: 128MiB, auto or none.")]
+MEMORY = {"memory_limit": Declared(str, "Bound of working memory: 128MiB, auto or none.", "BYTES", "auto")}
+MemoryLimit = Annotated[str, typer.Option(metavar="BYTES", help=MEMORY["memory_limit"].help)]
 Where = Annotated[str | None, typer.Option(metavar="EXPR", help="Only records for which this SQL holds.")]
-StoreHint = Annotated[str | None, typer.Option("--store", help="Where the docket's store is here.")]
+StoreHint = Annotated[str | None, typer.Option("--store", metavar="STORE", help="Where the docket's store is here.")]
 FactsOption = Annotated[
     list[str] | None,
     typer.Option("--fact", metavar="KEY=VALUE", help="A fact to keep with the snapshot; may be given again."),
@@ -73,7 +73,7 @@ FactsOption = Annotated[
 
 _TREATMENT = {
     "treatment": text("How a picture becomes an array: a TOML file, or fields, as size=96,color=gray.", "FILE|FIELDS"),
-    "size": text("Size of a prepared picture: 96, or HEIGHTxWIDTH as 96x128; goes before the treatment's."),
+    "size": text("Size of a prepared picture: 96, or HEIGHTxWIDTH as 96x128; goes before the treatment's.", "PIXELS"),
 }
 
 
@@ -116,6 +116,16 @@ NO_TREATMENT = TreatmentOptions(None, {})
 Said = dict[str, Any]
 NOTHING: Said = {}
 
+TEXT_TABLE = {
+    "encoding": text("Of a text table, where it is not found.", "ENCODING"),
+    "separator": text("Of a text table, where it is not found.", "CHARACTER"),
+}
+DATASET = {
+    "name": text("What the dataset is called.", "TEXT"),
+    "description": text("What the dataset is.", "TEXT"),
+    "strand": Declared(str, "The strand to add to.", "STRAND", "main"),
+}
+
 _RULES = {
     "label": text("What gives labels: a column, or SQL over columns; by default parent.", "EXPR"),
     "label_pattern": text("Labels out of names, as '{label}_loom{loom}_{number}'.", "PATTERN"),
@@ -124,8 +134,7 @@ _RULES = {
     "split_by": text("What gives splits; NULL is dealt by --shares.", "EXPR"),
     "picture": text("Of a table: what gives a picture's path, or its bytes.", "EXPR"),
     "root": text("Of a table: where its paths begin.", "FOLDER"),
-    "encoding": text("Of a text table, where it is not found."),
-    "separator": text("Of a text table, where it is not found."),
+    **TEXT_TABLE,
     "include": texts("Of a folder or archive: only paths like this, as 'a*/*.jpg'.", "PATTERN"),
     "exclude": texts("Of a folder or archive: no paths like this, as 'drafts/'.", "PATTERN"),
     "rename": texts("Read one class name as another.", "OLD=NEW"),
@@ -133,7 +142,7 @@ _RULES = {
 }
 
 _DEALING = {
-    "shares": text("Deal records to splits, as train=75,val=15,test=10."),
+    "shares": text("Deal records to splits, as train=75,val=15,test=10.", "SPLIT=SHARE,..."),
     "seed": number("Seed of the dealing."),
     "counts": text("A split of so many records, as test=120; the rest by --shares.", "SPLIT=N"),
     "carve": text("Take a split out of another, as val=15%.", "SPLIT=SHARE"),
@@ -147,14 +156,14 @@ _DEALING = {
 
 
 def takes(
-    name: str, table: dict[str, Declared], panel: str | None = None, read: Callable[[Said], Any] = dict
+    name: str, table: dict[str, Declared], read: Callable[[Said], Any] = dict
 ) -> Callable[[Callable[..., int]], Callable[..., int]]:
     """In place of its parameter `name` a command gets a table's options; in it comes what `read` makes of those said."""
 
     def taking(command: Callable[..., int]) -> Callable[..., int]:
         own = list(inspect.signature(command, eval_str=True).parameters.values())
         at = next(i for i, parameter in enumerate(own) if parameter.name == name)
-        parameters = own[:at] + [each.parameter(key, panel) for key, each in table.items()] + own[at + 1 :]
+        parameters = own[:at] + [each.parameter(key) for key, each in table.items()] + own[at + 1 :]
 
         @wraps(command)
         def with_options(**given: Any) -> int:
@@ -176,5 +185,5 @@ def _read_treatment(said: Said) -> TreatmentOptions:
 
 
 takes_treatment = takes("treatment", _TREATMENT, read=_read_treatment)
-takes_rules = takes("rules", _RULES, "Rules over the source's columns")
-takes_dealing = takes("dealing", _DEALING, "Splits")
+takes_rules = takes("rules", _RULES)
+takes_dealing = takes("dealing", _DEALING)

@@ -19,17 +19,15 @@ from pannier.cli.terminal import (
 )
 from pannier.units import show_bytes
 
-PICTURES = "Pictures"
-
 _HOW = {
     "columns": opt.texts("Side columns: columns, or 'SQL as name'.", "COLUMN,..."),
     "unlabeled": opt.Declared(choices.Unlabeled, "What becomes of what gets no label.", default="leave"),
     "classes": opt.text("The classes in order of their numbers.", "CLASS,..."),
     "only_classes": opt.text("No other classes than these.", "CLASS,..."),
     "per_class": opt.number("At most so many of each class, by chance.", "N"),
-    "longest_side": opt.number("Shrink what is longer, as 1600; by default all stay as they are.", "PIXELS", panel=PICTURES),
-    "encode": opt.text("Save all pictures anew, as jpeg:90, png or webp:80.", "FORMAT", panel=PICTURES),
-    "max_pixels": opt.Declared(int, "Pictures with more pixels are left out.", default=100_000_000, panel=PICTURES),
+    "longest_side": opt.number("Shrink what is longer, as 1600; by default all stay as they are.", "PIXELS"),
+    "encode": opt.text("Save all pictures anew, as jpeg:90, png or webp:80.", "FORMAT"),
+    "max_pixels": opt.Declared(int, "Pictures with more pixels are left out.", default=100_000_000),
     "prefix": opt.text("Put all keys below a prefix.", "PREFIX"),
     "remove_missing": opt.switch("Remove records that the source no longer has."),
     "resplit": opt.switch("Deal anew although the source has split folders."),
@@ -37,11 +35,8 @@ _HOW = {
     "allow_missing_classes": opt.switch("Splits may carry different class names."),
     "strict": opt.switch("Refuse broken pictures instead of leaving them out."),
     "reread": opt.switch("Read also files whose size and time stamp are as before."),
-    "name": opt.text("What the dataset is called."),
-    "description": opt.text("What the dataset is."),
-    "strand": opt.Declared(str, "The strand to add to.", default="main"),
-    "shard_size": opt.Declared(str, "Size of a shard.", default="256MiB"),
-    "shards": opt.number("So many shards, instead of a size."),
+    **opt.DATASET,
+    "shard_size": opt.Declared(str, "Size of a shard.", "BYTES", default="256MiB"),
     "workers": opt.number("Threads; by default all usable cores."),
 }
 
@@ -52,7 +47,7 @@ _HOW = {
 def pack(
     source: opt.Sources,
     store: str = opt.argument(..., "The store; made where nothing or an empty folder is.", metavar="STORE"),
-    note: str = opt.value("", "A line to remember the snapshot by."),
+    note: str = opt.value("", "A line to remember the snapshot by.", "TEXT"),
     fact: opt.FactsOption = None,
     dealing: opt.Said = opt.NOTHING,
     rules: opt.Said = opt.NOTHING,

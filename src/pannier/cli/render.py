@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 _HOW = {
     "workers": opt.number("Threads; by default all usable cores."),
-    "memory_limit": opt.Declared(str, "Bound of working memory: 128MiB, auto or none.", default="auto"),
+    **opt.MEMORY,
     "check": opt.switch("Read what is there first, and make again what is damaged."),
 }
 

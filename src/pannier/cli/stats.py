@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 @opt.takes_treatment
 def stats(
     store: opt.Store,
-    split: str | None = opt.value(None, "Of this split; by default of train.", None, "--split"),
+    split: str | None = opt.value(None, "Of this split; by default of train.", "SPLIT", "--split"),
     treatment: opt.TreatmentOptions = opt.NO_TREATMENT,
     save: bool = opt.flag("--save", "Put mean and std into the treatment file, with what they are of."),
     workers: opt.Workers = None,

@@ -62,8 +62,7 @@ class PackOptions(DealingOptions, RuleOptions, ReadingOptions):
     prefix: of all keys. remove_missing: records below it that the source does not have are removed.
     resplit: deal although the source has splits. relabel: the source's labels win.
     strict: refuse instead of leaving out; nothing is written then. reread: read again what has not changed since.
-    shard_size (bytes, or "256MiB") or shards: how large, or how many. preview: all of it but writing. progress: called with
-    (pictures done, pictures in all).
+    shard_size: bytes, or "256MiB". preview: all of it but writing. progress: called with (pictures done, pictures in all).
     """
 
     note: str = ""
@@ -85,7 +84,6 @@ class PackOptions(DealingOptions, RuleOptions, ReadingOptions):
     reread: bool = False
     strand: str = FIRST_STRAND
     shard_size: str | int = DEFAULT_SHARD_BYTES
-    shards: int | None = None
     max_pixels: int = MAX_PIXELS
     workers: int | None = None
     preview: bool = False
@@ -188,8 +186,6 @@ class _Packing:
 
     def __init__(self, store: OpenedStore, options: PackOptions) -> None:
         checked_name(options.strand)
-        if options.shards is not None and options.shards < 1:
-            raise UsageError(f"shards = {options.shards}: must be 1 or more")
         self._store, self._options, self._preview = store, options, options.preview
         self._said = options.read_dealing()
         self._about = options.about()
@@ -287,8 +283,6 @@ class _Packing:
 
     def _ingested(self, source: Source, chosen: Chosen) -> Ingested:
         shard_bytes = read_bytes(self._options.shard_size)
-        if self._options.shards:
-            shard_bytes = max(1, -(-int(source.byte_counts(chosen.numbers).sum()) // self._options.shards))
         how = Checking(self._workers, self._options.max_pixels, self._recoding)
         return ingest(
             self._store, source, chosen, how, self._seen, None if self._preview else shard_bytes, self._options.progress

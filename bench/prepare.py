@@ -157,7 +157,7 @@ def _values(report: Report) -> None:
 def _rendered(report: Report, snapshot: pannier.Snapshot) -> None:
     for dtype, values in (("float32", NUMBERS), ("uint8", {"values": "raw"})):
         treatment = pannier.Treatment(SIDE, **values, dtype=dtype)
-        pannier.render(snapshot, treatment)
+        snapshot.render(None, treatment)
         shape = (32, *treatment.shape)
         ready, batch = np.ones((3, *shape), dtype), np.empty(shape, dtype)
         feed = snapshot.feed("train", treatment, workers=2, rendered=True)
@@ -202,7 +202,7 @@ def _whole_splits(report: Report, snapshot: pannier.Snapshot) -> None:
         for _ in range(21):
             timed("bare", bare)
             timed("stats", lambda: measure_values(snapshot, None, treatment, workers=2))
-            timed("render", lambda: pannier.render(snapshot, treatment, workers=2))
+            timed("render", lambda: snapshot.render(None, treatment, workers=2))
             remove_rendering(snapshot.store.storage, treatment.fixed_part)
     found = ratio(times["bare"][1:], times["stats"][1:])
     report.line("statistics, against the bare treatment of the split", found, ">= 0.9", found.median >= 0.9)

@@ -8,9 +8,6 @@ from __future__ import annotations
 import sys
 
 import pannier
-from pannier.feed.describing import describe, unmet
-from pannier.figures.look import draw_look
-from pannier.images.seen import stages
 
 
 def main(path: str, figure: str) -> None:
@@ -20,16 +17,16 @@ def main(path: str, figure: str) -> None:
     print(treatment.explain())
 
     record = snapshot[0]
-    steps = stages(treatment, record.bytes(), record.key, seed=7)
-    draw_look([("cloth", steps)], figure, title=record.key)
+    steps = record.stages(treatment, seed=7)
+    pannier.draw(steps, figure, title=record.key)
     for step in steps:
         print(f"{step.name:<12} {step.shape:<12} {step.array.dtype}  {step.lowest:.3g} to {step.highest:.3g}")
 
     split = "train" if "train" in snapshot.splits else None
     with snapshot.feed(split, treatment, batch_size=16, seed=7) as feed:
-        found = describe(feed, feed.batch_at(epoch=0, number=0))
+        found = feed.describe()
         print(found.labels, found.warnings or "nothing looks wrong")
-        assert not unmet(found, "dtype=float32,layout=chw,range=-8..8")
+        assert not found.unmet("dtype=float32,layout=chw,range=-8..8")
 
 
 if __name__ == "__main__":

@@ -8,7 +8,6 @@ from __future__ import annotations
 import sys
 
 import pannier
-from pannier.figures.sheet import choose_records, draw_sheet
 
 
 def main(path: str, figure: str) -> None:
@@ -25,8 +24,7 @@ def main(path: str, figure: str) -> None:
     confused = scored.query("""
         SELECT label, predicted, count(*) AS n FROM records WHERE predicted <> label GROUP BY ALL ORDER BY n DESC, label""")
     print(confused.to_pandas().to_string(index=False))
-    missed = choose_records(scored, None, 24, 0, where="predicted <> label")
-    draw_sheet(missed, figure, title=f"{len(missed)} misses")
+    scored.sheet(figure, pictures=24, where="predicted <> label")
     with scored.feed("train", pannier.Treatment(64), where="predicted <> label", seed=3) as feed:
         print(feed.records, "misses to train on again, in", len(feed), "batches")
 

@@ -18,7 +18,7 @@ def main(path: str, file: str) -> None:
     treatment.measured(snapshot, "train").save(file)
 
     same = pannier.Treatment.from_file(file)  # as another program would read it
-    made = pannier.render(snapshot, same)
+    made = snapshot.render(None, same)
     print(f"{made.missing} pictures rendered, {made.there} were there")
     with snapshot.feed("train", same, seed=3) as training, snapshot.feed("test", same) as testing:
         print(*training.notes, *testing.notes, sep="\n")

@@ -18,7 +18,7 @@ def main(first: str, second: str, path: str, docket: str) -> None:
     snapshot = store.pack(first, shares={"train": 75, "val": 25}, seed=7, note="first six weaves").snapshot
     store.tag("spring", note="what the first model saw")
     treatment = pannier.Treatment(size=64, flip="horizontal").measured(snapshot, "train")
-    Path(docket).write_text(snapshot.docket(treatment, split="train", seed=7, batch_size=16).text())
+    Path(docket).write_text(snapshot.docket("train", treatment, seed=7, batch_size=16).text())
 
     with pannier.from_docket(docket) as feed:  # training: here a mean picture stands in for a model
         model = np.mean([batch.images.mean(axis=0) for batch in feed], axis=0)

@@ -15,7 +15,7 @@ from PIL import Image
 
 import pannier
 from pannier.errors import TreatmentError, UsageError
-from pannier.feed.describing import describe, unmet
+from pannier.feed.describing import describe
 from pannier.feed.statistics import measure_values
 from pannier.figures.sheet import Shown, as_fed, choose_records, draw_sheet, treated, with_predictions
 from pannier.images.seen import drawn_words, stages, varied
@@ -165,14 +165,14 @@ def test_a_batch_is_described_with_what_looks_wrong(packed: pannier.Snapshot) ->
         assert found.mean == pytest.approx(batch.images.mean(axis=(0, 2, 3)).tolist(), abs=1e-5)
         assert sum(count for _, count in found.labels) == 8
         assert found.epoch_bytes == 42 * 3 * 16 * 16 * 4
-        assert unmet(found, "shape=8x3x*x16, dtype=float32,layout=chw,range=-9..9,mean=-1..1,std=0.5..2") == []
-        assert unmet(found, "dtype=float16,range=0..1") == [
+        assert found.unmet("shape=8x3x*x16, dtype=float32,layout=chw,range=-9..9,mean=-1..1,std=0.5..2") == []
+        assert found.unmet("dtype=float16,range=0..1") == [
             "dtype: expected float16, got float32",
             f"range: expected 0..1, got {found.lowest:.4g}..{found.highest:.4g}",
         ]
         for wrong, says in (("shap=8", "did you mean 'shape'"), ("range=3", "low..high"), ("shape=a", "numbers or")):
             with pytest.raises(UsageError, match=says):
-                unmet(found, wrong)
+                found.unmet(wrong)
     with packed.feed(
         None, pannier.Treatment(16, values="raw"), batch_size=8, shuffle=False, where="label = 'twill'"
     ) as feed:

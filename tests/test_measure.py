@@ -20,10 +20,9 @@ from pannier.measuring.process import Child, TrialEnded
 
 
 def test_a_sweep_measures_every_cell_and_says_what_does_not_fit(packed: pannier.Snapshot, tmp_path: Path) -> None:
-    found = pannier.measure(
-        packed,
-        pannier.Treatment(48),
+    found = packed.measure(
         "train",
+        pannier.Treatment(48),
         workers=(1, 2),
         memory_limit=("1MiB", None),
         rounds=2,
@@ -51,7 +50,7 @@ def test_a_sweep_measures_every_cell_and_says_what_does_not_fit(packed: pannier.
 )
 def test_impossible_sweeps_are_refused(packed: pannier.Snapshot, options: dict[str, Any]) -> None:
     with pytest.raises(UsageError):
-        pannier.measure(packed, pannier.Treatment(8), "train", **options)
+        packed.measure("train", pannier.Treatment(8), **options)
 
 
 @pytest.mark.parametrize(

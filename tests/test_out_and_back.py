@@ -53,7 +53,7 @@ def test_a_docket_gives_the_same_batches_or_says_what_differs(
     store: pannier.Store, tmp_path: Path, run: Callable[..., Ended]
 ) -> None:
     snapshot = store.snapshot()
-    docket = snapshot.docket(TREATMENT, split="train", seed=7, batch_size=8, subset="50%", label_as="name")
+    docket = snapshot.docket("train", TREATMENT, seed=7, batch_size=8, subset="50%", label_as="name")
     path = tmp_path / "weave.docket"
     path.write_text(docket.text())
     options = {"seed": 7, "batch_size": 8, "subset": "50%", "label_as": "name"}
@@ -88,7 +88,7 @@ def test_a_docket_gives_the_same_batches_or_says_what_differs(
 def test_a_docket_that_does_not_fit_says_what_differs(
     store: pannier.Store, tmp_path: Path, old: str, new: str, says: str
 ) -> None:
-    text = store.snapshot().docket(TREATMENT, seed=7).text()
+    text = store.snapshot().docket(None, TREATMENT, seed=7).text()
     assert old in text
     (tmp_path / "x.docket").write_text(text.replace(old, new, 1))
     with pytest.raises(PannierError, match=says):

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import ast
+import copy
 import inspect
+import json
 import os
 import re
+import shutil
 import subprocess
 import sys
 from collections.abc import Callable
@@ -49,6 +52,82 @@ def test_whatever_is_returned_is_exported_and_spells_its_options() -> None:
         assert not named - own - {*pannier.__all__}, (call, signature.return_annotation)
 
 
+@pytest.fixture
+def given(own: pannier.Snapshot, archive: Path, tmp_path: Path) -> list[Any]:
+    """Something of everything that calls give back."""
+    store, treatment = own.store, pannier.Treatment(16, turn=8, mean=(0.1, 0.2, 0.3), std=(1, 1, 1), values="standard")
+    own.attach(facts={"run": 3}, files={"labels.csv": __file__})
+    changed = store.change(where="label = 'twill'", set={"label": "satin"}, note="put right")
+    compared, table = pannier.compare(own, changed.snapshot), tmp_path / "t.csv"
+    table.write_text("photo,file,label\nhttp://127.0.0.1:9/none.jpg,0000.jpg,twill\n")
+    with own.feed("train", treatment, batch_size=4) as feed:
+        found = [feed, next(iter(feed)), feed.describe(), feed.plan, feed.meter]
+    heap = fill(tmp_path / "heap", 2)
+    shutil.copy(heap / "plain" / "0000.jpg", heap / "twill" / "again.jpg")
+    survey, gathered = pannier.survey(heap), pannier.gather(table, tmp_path / "g", link="photo", attempts=1)
+    found += [survey, *survey.problems, *survey.suspects, *pannier.survey(table, picture="file", label="label").columns]
+    found += [own.render(None, treatment), own.arrays("val", treatment), own.stats("val", treatment), *store.renderings()]
+    measured = own.measure("val", treatment, workers=(1,), rounds=1, slice_seconds=0.05, batch_size=2)
+    found += [measured, *measured.trials, measured.ceiling[0].pictures_per_second]
+    found += [store, own, own[0], *own[0].stages(treatment)[:1], treatment, own.docket("val", treatment), own.dealing]
+    found += [gathered, *gathered.failed, compared, *compared.records(2), *own.attachments, *own.additions, changed]
+    found += [store.pack(archive), store.copy("main", pannier.create(tmp_path / "o.store")), own.export(tmp_path / "out")]
+    (store.path / "manifests" / "stray").write_bytes(b"x")
+    found += [*store.history(), *store.history(key=own[0].key), *store.verify()]
+    os.utime(store.path / "manifests" / "stray", (0, 0))
+    tidied = store.tidy(older_than=0)
+    return [*found, tidied, *tidied.going]
+
+
+def test_what_is_given_back_is_a_short_line_and_plain_data(given: list[Any]) -> None:
+    for each in given:
+        line = repr(each)
+        assert type(each).__name__ in line
+        assert len(line) < 320, line
+        assert "\n" not in line
+        assert " object at 0x" not in line
+        assert json.loads(json.dumps(each.to_dict())), line
+        assert isinstance(each == copy.copy(each), bool), line
+        assert type(each).__doc__
+    classes = {kind for name in pannier.__all__ if isinstance(kind := getattr(pannier, name), type)}
+    results = {kind for kind in classes if not issubclass(kind, Exception)} - {pannier.LeftOut}
+    assert results == {type(each) for each in given}
+
+
+def test_treatments_and_dockets_read_as_one_would_write_them(packed: pannier.Snapshot) -> None:
+    treatment = pannier.Treatment([24, 32], turn=8, zoom=1.25, shift=[0, 0.1], flip="both", brightness=0.2, values="signed")
+    assert repr(treatment) == str(treatment)
+    assert eval(repr(treatment), {"Treatment": pannier.Treatment}) == treatment
+    assert "turn=8, shift=[0, 0.1], brightness=0.2, values='signed')" in repr(treatment)
+    for each in (treatment, packed.docket("val", treatment)):
+        assert not [name for name in dir(each) if name.startswith(("model_", "_", "parse_", "schema"))]
+        assert {"to_dict", "treatment" if isinstance(each, pannier.Docket) else "turn"} <= {*dir(each)}
+
+
+def test_every_figure_is_drawn_by_one_call(packed: pannier.Snapshot, archive: Path, tmp_path: Path) -> None:
+    treatment, path = pannier.Treatment(16), tmp_path / "f.png"
+    stages = packed[0].stages(treatment)
+    for what in (
+        packed,
+        pannier.survey(archive),
+        packed.stats("val", treatment),
+        packed.store.history(),
+        stages,
+        packed[:5],
+    ):
+        pannier.draw(what, path, title="cloth")
+        assert path.stat().st_size > 5000
+        path.unlink()
+    with pytest.raises(pannier.UsageError, match="str: there is no figure of it"):
+        pannier.draw("cloth.toml", path)
+
+
+def test_examples_import_what_is_public() -> None:
+    for path in (ROOT / "examples").glob("*.py"):
+        imported = {line for line in path.read_text().splitlines() if re.match(r"\s*(from|import) pannier", line)}
+        assert imported <= {"import pannier"}, path
+
+
 def test_a_wrong_option_is_answered_with_the_nearest(packed: pannier.Snapshot, tmp_path: Path) -> None:
     with pytest.raises(pannier.UsageError, match="feed has no option 'batchsize'; did you mean 'batch_size'"):
         packed.feed("val", batchsize=4)
@@ -75,7 +154,7 @@ ALONE = {
         "survey": "sheet columns",
         "compare": "fail_on_change rows",
     },
-    **{"export": "arrays encode size split table treatment", "docket": "file size store_as", "render": "listed remove"},
+    **{"export": "arrays encode size split table treatment", "docket": "file store_as values", "render": "listed remove"},
     **{"sheet": "arrange batch batch_size epoch predicted probability size treated treatment path", "stats": "save"},
     **{"gather": "", "copy": "name", "tag": "remove rename yes name at store", "attach": "as_ save to file files"},
 }
@@ -118,7 +197,7 @@ def test_every_command_has_help_with_an_example(run: Callable[..., Any]) -> None
 
 
 FLOORS = (
-    *("kinds", "array_types", "errors", "hashing", "choices", "units", "columns", "machine", "files", "spelling"),
+    *("kinds", "array_types", "errors", "hashing", "choices", "units", "columns", "machine", "files", "spelling", "results"),
     *("images", "dealing", "sources", "storage", "store", "versions", "packing", "folders", "upkeep", "feed", "measuring"),
     *("figures", "api", "demo", "cli"),
 )

@@ -84,7 +84,7 @@ def test_rendered_or_not_whatever_the_workers_batches_are_equal(own: pannier.Sna
         treatment = random_treatment(np.random.default_rng(seed))
         first = fed(own, treatment, workers=1, rendered=False)
         second = fed(own, treatment, workers=2, ahead=1, rendered=False, memory_limit=None)
-        pannier.render(own, treatment, split="train")
+        own.render("train", treatment)
         with own.feed("train", treatment, rendered=True) as feed:
             assert feed.rendered_records == feed.records
         third = fed(own, treatment, workers=2)
@@ -115,15 +115,15 @@ def test_only_what_is_new_or_changed_is_rendered(tmp_path: Path) -> None:
     store = pannier.create(tmp_path / "s.store")
     snapshot = store.pack(fill(tmp_path / "a", 8), shares={"train": 100}).snapshot
     treatment = pannier.Treatment(20, **VARIED)
-    plan = pannier.render(snapshot, treatment)
+    plan = snapshot.render(None, treatment)
     assert (plan.records, plan.there, plan.missing) == (24, 0, 24)
-    again = pannier.render(snapshot, treatment.with_fields(values="signed", brightness=0.5))
+    again = snapshot.render(None, treatment.with_fields(values="signed", brightness=0.5))
     assert (again.there, again.missing, again.new_bytes) == (24, 0, 0)
     later = store.pack(fill(tmp_path / "b", 3, first=20), prefix="b").snapshot
     with later.feed("train", treatment) as feed:
         assert 0 < feed.rendered_records < feed.records
         assert "come from rendered canvases" in feed.notes[0]
-    assert pannier.render(later, treatment).missing == 9
+    assert later.render(None, treatment).missing == 9
     other = treatment.with_fields(size=24)
     with later.feed("train", other) as feed:
         assert feed.rendered_records == 0
@@ -156,7 +156,7 @@ def test_crop_boxes_are_part_of_a_canvas(tmp_path: Path) -> None:
     with pytest.raises(NotFoundError, match="did you mean 'wide'"):
         snapshot[keys[0]].box(treatment.with_fields(box=["top", "left", "tall", "wied"]))
     assert not np.array_equal(before[0], fed(snapshot, plain)[0])
-    pannier.render(snapshot, treatment)
+    snapshot.render(None, treatment)
     assert all(np.array_equal(*each) for each in zip(before, fed(snapshot, treatment, rendered=True), strict=True))
     moved = store.change(where=f"key = '{keys[0]}'", set={"top": 1}).snapshot
     assert plan_rendering(moved, treatment).missing == 1
@@ -172,7 +172,7 @@ def test_what_would_not_fit_is_refused_before_anything_is_written(own: pannier.S
     treatment = pannier.Treatment(64)
     assert "over the limit" in run("render", own.store.path, "--size", "64", "--disk-limit", "100KiB", "--preview").out
     with pytest.raises(StoreError, match="over the limit of 100 KiB"):
-        pannier.render(own, treatment, disk_limit="100KiB")
+        own.render(None, treatment, disk_limit="100KiB")
     assert list_renderings(own.store.storage) == []
     plan = plan_rendering(own, treatment, disk_limit=None)
     assert plan.new_bytes >= 60 * 64 * 64 * 3
@@ -192,7 +192,7 @@ def test_damage_is_found_and_made_again(own: pannier.Snapshot, scale: int, caplo
     rng = np.random.default_rng(1)
     seen = 0
     for _ in range(6 * scale):
-        pannier.render(own, treatment, check=True)
+        own.render(None, treatment, check=True)
         rendering = rendering_of(own.store.storage, treatment)
         assert rendering is not None
         assert not list(rendering.check())
@@ -211,15 +211,16 @@ def test_damage_is_found_and_made_again(own: pannier.Snapshot, scale: int, caplo
         assert not [each for each in pannier.verify(own.store, repair=True) if each.is_damage]
     assert seen == 6 * scale
     print(f"\n{seen} damages: all found, no wrong batch fed, all made again")
-    pannier.render(own, treatment)
+    own.render(None, treatment)
     assert not [each for each in pannier.verify(own.store) if each.is_damage]
 
 
 RENDERER = """
 import sys, pannier
+from pannier.feed.rendering import render
 snapshot = pannier.open(sys.argv[1])
 print("ready", flush=True)
-pannier.render(snapshot, pannier.Treatment(24, turn=12, zoom=[0.85, 1.2]), shard_size=1 << 14)
+render(snapshot, pannier.Treatment(24, turn=12, zoom=[0.85, 1.2]), shard_size=1 << 14)
 """
 
 
@@ -246,7 +247,7 @@ def test_killed_at_any_instant_nothing_is_lost(own: pannier.Snapshot, scale: int
         assert all(np.array_equal(*each) for each in zip(expected, fed(own, treatment), strict=True))
         if kill == 0 or rng.random() < 0.4:
             shutil.rmtree(own.store.path / "rendered", ignore_errors=True)
-    pannier.render(own, treatment)
+    own.render(None, treatment)
     assert all(np.array_equal(*each) for each in zip(expected, fed(own, treatment, rendered=True), strict=True))
     print(f"\n{5 * scale - 1} kills of a rendering: store whole, batches equal, gone on with")
 

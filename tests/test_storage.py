@@ -131,7 +131,7 @@ def test_a_store_in_memory_is_a_store_on_disk(tmp_path: Path) -> None:
         snapshot = store.snapshot()
         snapshot.attach(facts={"run": 1}, files={"log.txt": Path(__file__)})
         treatment = pannier.Treatment(16)
-        pannier.render(snapshot, treatment)
+        snapshot.render(None, treatment)
         with snapshot.feed("train", treatment, seed=5) as feed:
             batches = [(batch.keys, batch.labels.tolist(), batch.images.tobytes()) for batch in feed]
         snapshot.export(tmp_path / f"out-{len(seen)}")

@@ -37,7 +37,7 @@ def remember() -> None:
     snapshot.attach(facts={"accuracy": 0.93}, files={"results/run-3.npz": "run-3.npz"})
     print(snapshot.facts["accuracy"], snapshot.attachment("results/run-3.npz").byte_count)
     treatment = pannier.Treatment.from_file("cloth.toml")
-    text: str = snapshot.docket(treatment, split="train", seed=7).text()
+    text: str = snapshot.docket("train", treatment, seed=7).text()
     with pannier.from_docket("weave.docket", store="swatches.store", workers=2) as feed:
         print(text, len(feed))
     found = pannier.compare(snapshot, "swatches.store@main")

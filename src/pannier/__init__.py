@@ -41,13 +41,14 @@ if TYPE_CHECKING:
     from pannier.feed.describing import Description
     from pannier.feed.feed import Meter
     from pannier.feed.plan import Plan
-    from pannier.feed.rendering import Rendered, RenderPlan, render
+    from pannier.feed.rendering import Rendered, RenderPlan
     from pannier.feed.statistics import Statistics
+    from pannier.figures.drawing import draw
     from pannier.folders.exporting import restore
     from pannier.folders.laying_out import LayOutResult
     from pannier.images.own_steps import own_step
     from pannier.images.seen import Stage
-    from pannier.measuring.sweep import Measurement, Rate, Trial, measure
+    from pannier.measuring.sweep import Measurement, Rate, Trial
     from pannier.sources.findings import Findings, Problem, Suspect
     from pannier.sources.gathering.gather import Gathered, gather
     from pannier.sources.gathering.journal import Failed
@@ -74,13 +75,14 @@ _HOMES = {
     "pannier.feed.describing": "Description",
     "pannier.feed.feed": "Meter",
     "pannier.feed.plan": "Plan",
-    "pannier.feed.rendering": "RenderPlan Rendered render",
+    "pannier.feed.rendering": "RenderPlan Rendered",
     "pannier.feed.statistics": "Statistics",
+    "pannier.figures.drawing": "draw",
     "pannier.folders.exporting": "restore",
     "pannier.folders.laying_out": "LayOutResult",
     "pannier.images.own_steps": "own_step",
     "pannier.images.seen": "Stage",
-    "pannier.measuring.sweep": "Measurement Rate Trial measure",
+    "pannier.measuring.sweep": "Measurement Rate Trial",
     "pannier.sources.findings": "Findings Problem Suspect",
     "pannier.sources.gathering.gather": "Gathered gather",
     "pannier.sources.gathering.journal": "Failed",
@@ -150,13 +152,12 @@ __all__ = [
     "UsageError",
     "compare",
     "create",
+    "draw",
     "from_docket",
     "gather",
-    "measure",
     "open_snapshot",
     "open_store",
     "own_step",
-    "render",
     "restore",
     "survey",
     "verify",

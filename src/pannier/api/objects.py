@@ -17,8 +17,11 @@ from pannier.feed.describing import Description, describe
 from pannier.feed.job import FeedJob, FeedOptions, job_of
 from pannier.feed.rendering import (
     DEFAULT_DISK_LIMIT,
+    Rendered,
     RenderPlan,
+    list_renderings,
     plan_rendering,
+    remove_rendering,
     render,
 )
 from pannier.feed.reproducing import read_feed
@@ -44,11 +47,13 @@ from pannier.store.snapshots import SHOWN_DIGITS
 from pannier.store.state import OpenedStore, State
 from pannier.upkeep import copying
 from pannier.upkeep.copying import copy
+from pannier.upkeep.findings import Finding
 from pannier.upkeep.tidying import DEFAULT_AGE, Tidied, tidy
+from pannier.upkeep.verify import verify
+from pannier.versions import naming
 from pannier.versions.attaching import Addition, Attachment, additions_at, attach, attachments_at, facts_at
 from pannier.versions.docket import Docket
 from pannier.versions.history import history, record_history
-from pannier.versions.naming import add_tag, start_strand
 from pannier.versions.query import query, table_of
 
 
@@ -90,6 +95,10 @@ class Feed(feed.Feed):
         if batch is None:
             raise SourceError("there is no batch to describe: no record is left to feed")
         return describe(self, batch)
+
+    def __repr__(self) -> str:
+        of = f"{self.split or 'all splits'} of snapshot {self.state.id[:SHOWN_DIGITS]}: {self.records} records"
+        return f"<Feed of {of}, {len(self)} batches of {self.batch_size}>"
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -255,9 +264,11 @@ class Snapshot(State):
 
     def docket(
         self,
+        split: str | None = None,
         treatment: Treatment | str | Path | None = None,
         *,
-        split: str | None = None,
+        size: int | tuple[int, int] | str | None = None,
+        values: str | None = None,
         batch_size: int | None = None,
         seed: int | None = None,
         subset: str | None = None,
@@ -274,7 +285,7 @@ class Snapshot(State):
         """
         chosen: dict[str, Any] = {"split": split, "subset": subset, "where": where, "last": last, "label_as": label_as}
         chosen |= {"batch_size": batch_size, "seed": seed, "shuffle": shuffle, "augment": augment}
-        return Docket.of(self, treatment=as_treatment(treatment), store=store, **chosen)
+        return Docket.of(self, treatment=as_treatment(treatment, size, values), store=store, **chosen)
 
     @spelled_method(_Feeding)
     def feed(self, said: _Feeding) -> Feed:
@@ -415,6 +426,13 @@ class Store(OpenedStore):
         """Where it lies."""
         return Path(self.storage.address)
 
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data for JSON: where it lies, and what its strands and tags name."""
+        names = {"strands": self.strands, "tags": self.tags}
+        return {"path": str(self.path)} | {
+            what: {name: head.snapshot for name, head in kind.heads()} for what, kind in names.items()
+        }
+
     def snapshot(self, name: str = FIRST_STRAND) -> Snapshot:
         """A snapshot by strand, tag or the first 6 or more digits of its id. Raises NotFoundError."""
         return Snapshot.of(self.state(name), self)
@@ -428,11 +446,49 @@ class Store(OpenedStore):
 
         Raises ConflictError, UsageError.
         """
-        return self.snapshot(start_strand(self, strand, at, note=note))
+        return self.snapshot(naming.start_strand(self, strand, at, note=note))
 
     def tag(self, tag: str, at: str = FIRST_STRAND, *, note: str = "", overwrite: bool = False) -> Snapshot:
         """Tags a snapshot. Raises UsageError where the tag names another one, unless it is to `overwrite`."""
-        return self.snapshot(add_tag(self, tag, at, note=note, overwrite=overwrite))
+        return self.snapshot(naming.add_tag(self, tag, at, note=note, overwrite=overwrite))
+
+    def rename_strand(self, strand: str, name: str) -> None:
+        """Calls a strand otherwise. Raises NotFoundError, UsageError where the new name is taken."""
+        naming.rename(self.strands, strand, name)
+
+    def remove_strand(self, strand: str) -> None:
+        """Takes a strand away; its snapshots stay until they are tidied. Raises NotFoundError."""
+        naming.remove(self.strands, strand)
+
+    def rename_tag(self, tag: str, name: str) -> None:
+        """Calls a tag otherwise. Raises NotFoundError, UsageError where the new name is taken."""
+        naming.rename(self.tags, tag, name)
+
+    def remove_tag(self, tag: str) -> None:
+        """Takes a tag away. Raises NotFoundError."""
+        naming.remove(self.tags, tag)
+
+    def renderings(self) -> list[Rendered]:
+        """What is rendered: digests of fixed parts, canvases, bytes."""
+        return list_renderings(self.storage)
+
+    def remove_rendering(self, digest: str) -> int:
+        """Takes a rendering away, by its first digits: the bytes that it took. Raises NotFoundError, UsageError."""
+        return remove_rendering(self.storage, digest)
+
+    def verify(
+        self,
+        *,
+        quick: bool = False,
+        sample: str | float | None = None,
+        seed: int = 0,
+        repair: bool = False,
+        repair_from: str | Path | Store | None = None,
+        progress: Progress | None = None,
+    ) -> list[Finding]:
+        """All findings, damage first: see `pannier.verify`, which also tells of a store that cannot be opened."""
+        repairing: dict[str, Any] = {"repair": repair, "repair_from": repair_from}
+        return verify(self, quick=quick, sample=sample, seed=seed, progress=progress, **repairing)
 
     def tidy(
         self,
@@ -467,7 +523,7 @@ class Store(OpenedStore):
         return ChangeResult(**vars(done), snapshot=Snapshot.of(done.state, self))
 
 
-@dataclass(kw_only=True)
+@dataclass(kw_only=True, eq=False, repr=False)
 class PackResult(packing.PackResult):
     """What packing did; `snapshot` is the strand's newest, which a preview of a first pack has not."""
 
@@ -479,14 +535,14 @@ class PackResult(packing.PackResult):
         return PackResult(**vars(done), snapshot=cast(Snapshot, snapshot))
 
 
-@dataclass(kw_only=True)
+@dataclass(kw_only=True, eq=False, repr=False)
 class ChangeResult(changing.ChangeResult):
     """What a change did, or would do; `snapshot` is the strand's newest."""
 
     snapshot: Snapshot
 
 
-@dataclass(kw_only=True)
+@dataclass(kw_only=True, eq=False, repr=False)
 class Copied(copying.Copied):
     """What copying brought into the other store; `snapshot` is the one there."""
 

@@ -12,8 +12,11 @@ from pannier.figures.notebook import of_treatment
 from pannier.images import treatment
 from pannier.images.explaining import explained
 from pannier.images.prepare import Preparation
-from pannier.images.treatment_file import read_fields, read_said, save
+from pannier.images.treatment_file import plain_fields, read_fields, read_said, save, written
 from pannier.store.state import State
+
+# what lower floors ask a treatment for, and no user
+_INNER = ["byte_count", "check_ready", "essence", "fixed_fields", "frame", "is_canvas", "own_at", "said", "value_line"]
 
 
 def as_treatment(said: Any, size: Any = None, values: str | None = None) -> Treatment | None:
@@ -80,6 +83,18 @@ class Treatment(treatment.Treatment):
         """
         statistics = measure_values(snapshot, split, self, workers=workers, memory_limit=memory_limit)
         return statistics.treatment(type(self))
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data for JSON: the fields that differ from their defaults, as a file has them."""
+        return plain_fields(self)
+
+    def __repr__(self) -> str:
+        return written(self)
+
+    __str__ = __repr__
+
+    def __dir__(self) -> list[str]:
+        return [name for name in super().__dir__() if name not in _INNER]
 
     def _repr_html_(self) -> str:
         return of_treatment(self)

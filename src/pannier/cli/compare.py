@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 import sys
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import pannier
 from pannier.cli import options as opt
-from pannier.cli.terminal import at_work, drawing, plural, print_facts, print_json, print_table
+from pannier.cli.terminal import at_work, draw_into, plural, print_facts, print_json, print_table
 
 if TYPE_CHECKING:
-    from pannier.versions.comparing import Compared, Side
+    from pannier.versions.comparing import Compared
 
 _SHOWN = 20
 _SIDE = "STORE[@NAME], a docket's file, or a folder."
@@ -39,22 +38,24 @@ def compare(
     if figure and comparison.difference.is_empty:
         print("no record differs, so no sheet is drawn", file=sys.stderr)
     elif figure:
-        _draw(comparison, figure)
+        draw_into(figure, comparison, "sheet")
     return 1 if fail_on_change and not comparison.is_same else 0
 
 
 def _print(found: pannier.Comparison, count: int) -> None:
+    from pannier.versions.comparing import IN_WORDS
+
     print_facts(("before", _about(found.before)), ("after", _about(found.after)))
     if found.unknown:
         print(f"\nNot compared, since a folder or its layout does not say them: {', '.join(found.unknown)}.")
-    counts = {kind: number for kind, number in found.counts.items() if number}
+    counts = found.counts_in_words
     if not counts:
         print("\nNo record differs.")
     else:
         print()
-        print_table(["change", "records"], [[_in_words(kind), f"{number:,}"] for kind, number in counts.items()])
+        print_table(["change", "records"], [[kind, f"{number:,}"] for kind, number in counts.items()])
         print()
-        rows = [[record.key, _in_words(record.kind), *_before_and_after(record)] for record in found.records(count)]
+        rows = [[each.key, IN_WORDS.get(each.kind, each.kind), *_before_and_after(each)] for each in found.records(count)]
         print_table(["key", "change", "label", "split"], rows, left=4)
         left = len(found.difference.added) + len(found.difference.gone) + len(found.difference.rows) - len(rows)
         if left > 0:
@@ -70,26 +71,9 @@ def _about(side: Any) -> str:
     return f"{side.name}  {plural(len(side.manifest), 'record')}{digits}"
 
 
-def _in_words(kind: str) -> str:
-    return {"reencoded": "re-encoded", "changed": "another picture"}.get(kind, kind)
-
-
 def _before_and_after(each: Compared) -> tuple[str, str]:
     pairs = ((each.label_before, each.label), (each.split_before, each.split))
     if each.kind in ("added", "removed"):
         return (each.label or "-", each.split or "-")
     label, split = (new or "-" if old == new else f"{old or '-'} -> {new or '-'}" for old, new in pairs)
     return label, split
-
-
-def _last(side: Side) -> str:
-    return Path(side.name).name
-
-
-def _draw(found: pannier.Comparison, figure: str) -> None:
-    from pannier.figures.sheet import MOST, draw_sheet
-
-    records = list(found.records(MOST, by_kind=True))
-    counts = ", ".join(f"{number:,} {_in_words(kind)}" for kind, number in found.counts.items() if number)
-    with drawing(figure, "sheet"):
-        draw_sheet(records, figure, title=f"{_last(found.before)} -> {_last(found.after)}: {counts or 'no record differs'}")

@@ -93,13 +93,13 @@ def _fed(feed: pannier.Feed, epochs: int, hasher: Any) -> dict[str, Any]:
 
 def _describe(feed: pannier.Feed, expect: str | None, json: bool) -> int:
     """The first batch in words, and whether it is as expected: 1 where it is not."""
-    from pannier.feed.describing import describe, unmet
+    from pannier.feed.describing import describe
 
     batch = next(iter(feed), None)
     if batch is None:
         raise SourceError("there is no batch to describe: no record is left to feed")
     description = describe(feed, batch)
-    problems = unmet(description, expect) if expect is not None else []
+    problems = description.unmet(expect) if expect is not None else []
     if json:
         print_json(description.to_dict() | {"unmet": problems})
     else:

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import pannier
 from pannier.cli import options as opt
-from pannier.cli.terminal import drawing, plural, print_json, print_table
+from pannier.cli.terminal import draw_into, plural, print_json, print_table
 
 if TYPE_CHECKING:
     from pannier.versions.history import HistoryStep, RecordStep
@@ -38,10 +38,7 @@ def history(
     steps = opened.history(name)
     print_json([step.to_dict() for step in steps[:rows]]) if json else _print(steps, rows, by_class)
     if figure:
-        from pannier.figures.history import draw_history
-
-        with drawing(figure, "figure"):
-            draw_history(steps, f"{opened.path.name}@{name}", figure)
+        draw_into(figure, steps, title=f"{opened.path.name}@{name}")
     return 0
 
 

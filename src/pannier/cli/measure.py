@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import pannier
 from pannier.cli import options as opt
-from pannier.cli.terminal import drawing, live_bar, plural, print_json, print_table, print_wrapped
+from pannier.cli.terminal import draw_into, live_bar, plural, print_json, print_table, print_wrapped
 from pannier.errors import UsageError
 from pannier.units import show_bytes
 
@@ -41,7 +41,6 @@ def measure(
 
     [dim]$[/dim] pannier measure swatches.store --size 96 --workers 2 --memory-limit 64MiB,none
     """
-    from pannier.figures.measurement import draw_measurement
     from pannier.measuring.sweep import measure as sweep
 
     counts = workers.split(",")
@@ -60,8 +59,7 @@ def measure(
         )
     print_json(measurement.to_dict()) if json else _print(measurement)
     if figure:
-        with drawing(figure, "figure"):
-            draw_measurement(measurement, figure)
+        draw_into(figure, measurement)
     return 0 if any(trial.status == "ok" for trial in measurement.trials) else 1
 
 

@@ -6,7 +6,7 @@ from typing import Any
 
 import pannier
 from pannier.cli import options as opt
-from pannier.cli.terminal import count_table, drawing, print_facts, print_json, print_left_out, print_table
+from pannier.cli.terminal import count_table, draw_into, print_facts, print_json, print_left_out, print_table
 from pannier.units import show_bytes
 
 
@@ -27,18 +27,12 @@ def show(
         record = snapshot[key]
         print_json(record.to_dict()) if json else _print_record(record)
         if figure:
-            from pannier.figures.sheet import draw_sheet
-
-            with drawing(figure, "figure"):
-                draw_sheet([record], figure, title=record.key)
+            draw_into(figure, [record], title=record.key)
         return 0
     steps = [_steps_of(split, count, batch_size) for split, count in snapshot.splits.items()] if batch_size else []
     print_json(snapshot.to_dict() | {"steps": steps}) if json else _print_snapshot(snapshot, steps)
     if figure:
-        from pannier.figures.counts import draw_counts
-
-        with drawing(figure, "figure"):
-            draw_counts(snapshot, figure)
+        draw_into(figure, snapshot)
     return 0
 
 

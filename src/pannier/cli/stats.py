@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import pannier
 from pannier.cli import options as opt
-from pannier.cli.terminal import drawing, print_json, print_table, progress_bar
+from pannier.cli.terminal import draw_into, print_json, print_table, progress_bar
 from pannier.errors import UsageError
 
 if TYPE_CHECKING:
@@ -44,21 +44,9 @@ def stats(
         if not json:
             print(f'\n{treatment.file} has them, with values = "standard"')
     if figure:
-        _draw(statistics, figure, f"{snapshot.store.path.name}, {chosen or 'all records'}: values by channel")
+        title = f"{snapshot.store.path.name}, {chosen or 'all records'}: values by channel"
+        draw_into(figure, statistics, title=title)
     return 0
-
-
-def _draw(found: Statistics, figure: str, title: str) -> None:
-    from pannier.figures.statistics import draw_statistics
-
-    with drawing(figure, "figure"):
-        about = f"{_through(found)}; padding counts too"
-        draw_statistics(found.counts, found.mean, found.std, figure, title=title, about=about)
-
-
-def _through(found: Statistics) -> str:
-    through = found.measured_through
-    return f"{found.pictures:,} pictures at {'x'.join(map(str, through.size))}, {through.fit}, {through.color}"
 
 
 def _names(found: Statistics) -> tuple[str, ...]:
@@ -66,7 +54,7 @@ def _names(found: Statistics) -> tuple[str, ...]:
 
 
 def _print(found: Statistics) -> None:
-    print(f"{found.split or 'all records'}, {_through(found)}: every pixel counted\n")
+    print(f"{found.split or 'all records'}, {found.through_in_words}: every pixel counted\n")
     rows = [
         [name, f"{mean:.6f}", f"{std:.6f}", f"{mean * 255:.2f}", f"{std * 255:.2f}", str(low), str(high)]
         for name, mean, std, low, high in zip(_names(found), found.mean, found.std, found.lowest, found.highest, strict=True)

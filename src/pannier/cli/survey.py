@@ -10,6 +10,7 @@ from pannier.cli import options as opt
 from pannier.cli.terminal import (
     as_options,
     count_table,
+    draw_into,
     drawing,
     plural,
     print_facts,
@@ -54,10 +55,7 @@ def survey(
     else:
         _print(findings)
     if figure:
-        from pannier.figures.counts import draw_findings
-
-        with drawing(figure, "figure"):
-            draw_findings(findings, figure)
+        draw_into(figure, findings)
     if sheet and not findings.suspects:
         print("nothing suspicious was found, so no sheet is drawn", file=sys.stderr)
     elif sheet:

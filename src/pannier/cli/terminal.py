@@ -13,6 +13,7 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any
 
+import pannier
 from pannier import choices
 
 # of each reason for leaving something out so many are shown
@@ -195,6 +196,12 @@ def at_work(what: str) -> Iterator[None]:
     with Progress(*columns, console=Console(stderr=True), transient=True) as bar:
         bar.add_task(what, total=None)
         yield
+
+
+def draw_into(path: str, what: Any, called: str = "figure", *, title: str | None = None) -> None:
+    """Draws what a command found into a file, and says where it is."""
+    with drawing(path, called):
+        pannier.draw(what, path, title=title)
 
 
 @contextmanager

@@ -11,6 +11,7 @@ from typing import Any
 from pannier.errors import UsageError
 from pannier.hashing import checked_seed
 from pannier.images.near import checked_distance
+from pannier.results import Result
 
 Shares = dict[str, Fraction]
 
@@ -67,8 +68,8 @@ def split_rank(split: str) -> tuple[int, str]:
     return (usual.index(split) if split in usual else len(usual), split)
 
 
-@dataclass(frozen=True)
-class Dealing:
+@dataclass(frozen=True, repr=False)
+class Dealing(Result):
     """How records get their splits. What a snapshot was dealt by holds for later ones, until something else is said.
 
     shares: by split, parts of 1; those that are carved out of `carved_from` where that is given. counts: splits of so many
@@ -102,6 +103,11 @@ class Dealing:
         """What holds while a snapshot is made: a split that is frozen and made by it is frozen only afterwards."""
         frozen = tuple(name for name in self.frozen if name in before.frozen or name in there)
         return replace(self, frozen=frozen)
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data for JSON: all that is not as usual; shares as percentages."""
+        shares = {split: float(share * 100) for split, share in self.shares.items()} if self.shares else None
+        return {"shares": shares, "seed": self.seed} | self.to_document()
 
     def to_document(self) -> dict[str, Any]:
         """Plain data for a snapshot's document: what is not as usual."""

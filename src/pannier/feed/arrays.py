@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -10,17 +12,25 @@ from pannier.errors import LimitError
 from pannier.feed.feed import Feed
 from pannier.feed.job import FeedOptions, job_of, limit_bytes
 from pannier.images.treatment import Treatment
+from pannier.results import Result
 from pannier.store.choosing import chosen_rows
 from pannier.store.state import State
 from pannier.units import show_bytes
 
 
-class Arrays(NamedTuple):
-    """`images` (N, ...) as the treatment makes them, `labels` as the feed's `label_as` says, `keys` a list of N."""
+@dataclass(frozen=True, eq=False, repr=False)
+class Arrays(Result):
+    """`images` (N, ...) as the treatment makes them, `labels` as the feed's `label_as` says, `keys` a list of N.
+
+    `images, labels, keys = arrays` takes all three.
+    """
 
     images: Any
     labels: Any
     keys: list[str]
+
+    def __iter__(self) -> Iterator[Any]:
+        return iter((self.images, self.labels, self.keys))
 
 
 def arrays(

@@ -13,11 +13,12 @@ from pannier.array_types import Array
 from pannier.choices import LabelAs
 from pannier.errors import UsageError
 from pannier.images.treatment import Treatment
+from pannier.results import Result, plain
 from pannier.store.state import State
 
 
-@dataclass(frozen=True)
-class Batch:
+@dataclass(frozen=True, eq=False, repr=False)
+class Batch(Result):
     """One batch. `images` is an array (N, ...) of the treatment's shape and dtype, or a list of encoded bytes without one.
 
     It stays valid as long as anything sees it. `labels`: int64 (N,), float32 (N, classes) or a list of names, as the feed's
@@ -32,6 +33,10 @@ class Batch:
     _state: State
     _label_as: LabelAs
     _treatment: Treatment | None = None
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data for JSON: which batch, keys and labels, without the pictures."""
+        return {"epoch": self.epoch, "number": self.number, "keys": self.keys, "labels": plain(self.labels)}
 
     def __len__(self) -> int:
         return len(self._rows)

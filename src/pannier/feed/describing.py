@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections import Counter
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -12,14 +12,15 @@ import numpy as np
 from pannier.errors import UsageError, did_you_mean
 from pannier.feed.batch import Batch
 from pannier.feed.feed import Feed
+from pannier.results import Result
 
 # a mean or deviation further off than this is not what standardizing gives
 _STANDARD_MEAN, _STANDARD_STD = 1.0, (0.4, 2.5)
 _EXPECTED = ("shape", "dtype", "layout", "range", "mean", "std", "classes")
 
 
-@dataclass(frozen=True)
-class Description:
+@dataclass(frozen=True, repr=False)
+class Description(Result):
     """A batch in numbers. `mean` and `std` by channel; `labels` names and counts, the most frequent first.
 
     `batch_bytes` is the array's memory; `epoch_bytes` what an epoch gives in all. `warnings`: what looks wrong.
@@ -38,9 +39,21 @@ class Description:
     epoch_bytes: int
     warnings: tuple[str, ...]
 
-    def to_dict(self) -> dict[str, Any]:
-        """Plain data for JSON."""
-        return asdict(self)
+    def unmet(self, expected: str) -> list[str]:
+        """What of `expected` does not hold, a line each. Raises UsageError for what cannot be understood.
+
+        expected: parts with commas between, as "shape=32x3x96x96,dtype=float32,range=-3..3,mean=-0.5..0.5": shape (* for any
+        number), dtype, layout, classes (how many are in the batch), and as low..high range, mean and std of every channel.
+        """
+        problems = []
+        for part in expected.split(","):
+            name, equals, wanted = (each.strip() for each in part.partition("="))
+            if not equals or name not in _EXPECTED:
+                raise UsageError(f"`expect` {part!r}: write NAME=VALUE with a name of {', '.join(_EXPECTED)}{_near(name)}")
+            problem = _unmet_one(self, name, wanted)
+            if problem:
+                problems.append(f"{name}: expected {wanted}, got {problem}")
+        return problems
 
 
 def describe(feed: Feed, batch: Batch) -> Description:
@@ -84,23 +97,6 @@ def _warnings(feed: Feed, batch: Batch, flat: Any) -> list[str]:
             spread = f"mean {mean[np.abs(mean).argmax()]:.2f} and std {std.min():.2f} to {std.max():.2f}"
             warnings.append(f"standardized values have {spread}: are mean and std those of these pictures?")
     return warnings
-
-
-def unmet(description: Description, expected: str) -> list[str]:
-    """What of `expected` does not hold, a line each. Raises UsageError for what cannot be understood.
-
-    expected: parts with commas between, as "shape=32x3x96x96,dtype=float32,range=-3..3,mean=-0.5..0.5": shape (* for any
-    number), dtype, layout, classes (how many are in the batch), and as low..high range, mean and std of every channel.
-    """
-    problems = []
-    for part in expected.split(","):
-        name, equals, wanted = (each.strip() for each in part.partition("="))
-        if not equals or name not in _EXPECTED:
-            raise UsageError(f"`expect` {part!r}: write NAME=VALUE with a name of {', '.join(_EXPECTED)}{_near(name)}")
-        problem = _unmet_one(description, name, wanted)
-        if problem:
-            problems.append(f"{name}: expected {wanted}, got {problem}")
-    return problems
 
 
 def _near(name: str) -> str:

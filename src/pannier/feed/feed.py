@@ -19,12 +19,13 @@ from pannier.feed.job import FeedJob, notes_on, work_of
 from pannier.feed.lookup import Issued
 from pannier.feed.plan import Plan
 from pannier.feed.runs import Stream
+from pannier.results import Result
 from pannier.store.leases import Held, reading
 from pannier.store.state import State
 
 
-@dataclass(frozen=True)
-class Meter:
+@dataclass(frozen=True, repr=False)
+class Meter(Result):
     """How a feed has done so far. `waiting_share` is the part of the time that the consumer waited for batches."""
 
     pictures: int

@@ -10,6 +10,7 @@ import numpy as np
 
 from pannier.errors import LimitError
 from pannier.feed.needs import LIGHT_ALLOCATION, Needs
+from pannier.results import Result
 from pannier.units import show_bytes
 
 DEFAULT_AHEAD = 4
@@ -23,8 +24,8 @@ ENGINE_BYTES = 3 << 20
 _SHARES = (1.0, 0.999, 0.99, 0.95, 0.8, 0.5, 0.0)
 
 
-@dataclass(frozen=True)
-class Plan:
+@dataclass(frozen=True, repr=False)
+class Plan(Result):
     """How a feed works, all sizes in bytes.
 
     workers: how many threads compute at a time; each decodes into planned buffers. heavy_lanes: how many of those may at

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -13,6 +13,7 @@ from pannier.errors import StoreError, UsageError
 from pannier.feed.feed import Feed
 from pannier.feed.job import job_of
 from pannier.images.treatment import Treatment
+from pannier.results import Result
 from pannier.storage.protocol import Storage
 from pannier.store.boxes import check_boxes, identities_of
 from pannier.store.canvas_writer import CanvasWriter
@@ -28,8 +29,8 @@ BATCH_SIZE = 16
 BYTES_BESIDE = 256
 
 
-@dataclass(frozen=True)
-class RenderPlan:
+@dataclass(frozen=True, repr=False)
+class RenderPlan(Result):
     """What rendering would do: canvases that are wanted and there, those to make, and bytes.
 
     `new_bytes` is what comes; `kept_bytes` what all renderings of the store take now; `limit_bytes` bounds both together.
@@ -44,13 +45,9 @@ class RenderPlan:
     kept_bytes: int
     limit_bytes: int | None
 
-    def to_dict(self) -> dict[str, Any]:
-        """Plain data for JSON."""
-        return asdict(self)
 
-
-@dataclass(frozen=True)
-class Rendered:
+@dataclass(frozen=True, repr=False)
+class Rendered(Result):
     """One rendering as `list_renderings` tells of it."""
 
     digest: str

@@ -13,14 +13,15 @@ from pannier.errors import SourceError, TreatmentError
 from pannier.feed.feed import Feed, pictures_digest
 from pannier.feed.job import job_of
 from pannier.images.treatment import Treatment
+from pannier.results import Result
 from pannier.store.state import State
 
 T = TypeVar("T", bound=Treatment)
 Histogram = np.ndarray[Any, np.dtype[np.int64]]
 
 
-@dataclass(frozen=True)
-class Statistics:
+@dataclass(frozen=True, eq=False, repr=False)
+class Statistics(Result):
     """What was counted. `counts` int64 (channels, 256): how often each value is there, over all pixels of all pictures.
 
     `pictures_digest` tells whether the split still holds the same pictures; `measured_through` is the treatment.
@@ -57,6 +58,12 @@ class Statistics:
         """Which shares of all values are 0, and 255: what is cut off, or padding."""
         total = self.counts.sum()
         return float(self.counts[:, 0].sum() / total), float(self.counts[:, 255].sum() / total)
+
+    @property
+    def through_in_words(self) -> str:
+        """How many pictures, and through what."""
+        through = self.measured_through
+        return f"{self.pictures:,} pictures at {'x'.join(map(str, through.size))}, {through.fit}, {through.color}"
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data for JSON."""

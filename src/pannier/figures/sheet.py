@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import zip_longest
-from typing import Any, Protocol
+from typing import Any, Protocol, runtime_checkable
 
 import numpy as np
 
@@ -120,6 +120,7 @@ def with_predictions(pictures: Sequence[Shown], predicted: str, probability: str
     return marked
 
 
+@runtime_checkable
 class Drawable(Protocol):
     """What a sheet draws: a picture's bytes, and what is written below it."""
 

@@ -2,24 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import Any
-
 import numpy as np
 
+from pannier.feed.statistics import Statistics
 from pannier.figures.style import CHANNELS, FAINT, INK, TONES, new_figure, plain_axes, save_figure
 
 
-def draw_statistics(counts: Any, mean: Sequence[float], std: Sequence[float], path: str, *, title: str, about: str) -> None:
+def draw_statistics(found: Statistics, path: str, *, title: str) -> None:
     """How often each value is there by channel, with mean and deviation."""
-    figure = new_figure()
+    figure, counts = new_figure(), found.counts
     figure.text(0.07, 0.93, title, fontsize=17, color=INK, weight="bold")
-    figure.text(0.07, 0.89, about, fontsize=11, color=FAINT)
+    figure.text(0.07, 0.89, f"{found.through_in_words}; padding counts too", fontsize=11, color=FAINT)
     axes = plain_axes(figure)
     axes.set_position((0.07, 0.1, 0.88, 0.74))
     total = counts.sum(axis=1, keepdims=True)
     names = ("gray",) if len(counts) == 1 else ("red", "green", "blue")
-    for row, name, (color, line), m, s in zip(counts / total * 100, names, CHANNELS, mean, std, strict=False):
+    for row, name, (color, line), m, s in zip(counts / total * 100, names, CHANNELS, found.mean, found.std, strict=False):
         color = INK if len(counts) == 1 else color
         axes.plot(np.arange(256), row, line, color=color, linewidth=1.8, label=f"{name}   mean {m:.4f}   std {s:.4f}")
         axes.axvline(m * 255, color=color, linestyle=line, linewidth=1, alpha=0.7)

@@ -8,7 +8,6 @@ from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
@@ -20,6 +19,7 @@ from pannier.folders.label_table import write_label_table
 from pannier.folders.layout import paths_of
 from pannier.folders.unpacking import Unpacker
 from pannier.machine import usable_cores
+from pannier.results import Result
 from pannier.sources.folders import read_file
 from pannier.sources.laid_out import ATTACHMENTS, LABELS, OWN_IGNORE, LaidOut, is_about_layout
 from pannier.sources.paths import looks_like_picture
@@ -30,8 +30,8 @@ from pannier.versions.attaching import attachments_at
 _SHOWN = 5
 
 
-@dataclass(kw_only=True)
-class LayOutResult:
+@dataclass(eq=False, repr=False)
+class LayOutResult(Result):
     """What laying out did to a folder: files written, kept as they were, removed; `byte_count` of what was written.
 
     `docket` is the file that says so, where one was wanted.
@@ -44,10 +44,6 @@ class LayOutResult:
     byte_count: int = 0
     attachments: list[str] = field(default_factory=list)
     docket: Path | None = None
-
-    def to_dict(self) -> dict[str, Any]:
-        """Plain data for JSON."""
-        return {name: str(value) if isinstance(value, Path) else value for name, value in vars(self).items()}
 
 
 def lay_out(

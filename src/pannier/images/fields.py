@@ -30,7 +30,15 @@ class MeasuredOn(BaseModel):
     through: dict[str, Any] | None = None
 
 
-class TreatmentFields(BaseModel):
+class Fields(BaseModel):
+    """Checked fields that show their own names alone, not those of the library that checks them."""
+
+    def __dir__(self) -> list[str]:
+        own = {name for name in dir(type(self)) if not name.startswith("_") and not hasattr(BaseModel, name)}
+        return sorted(own | {*type(self).model_fields})
+
+
+class TreatmentFields(Fields):
     """See `pannier.Treatment`, which tells what each field means. Raises TreatmentError."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", validate_default=True, ignored_types=(cached_property,))
@@ -84,13 +92,7 @@ class TreatmentFields(BaseModel):
     table: tuple[tuple[float, ...], ...] | None = None
     layout: Literal["chw", "hwc"] = "chw"
     dtype: Literal["float32", "float16", "uint8"] = "float32"
-    measured_on: MeasuredOn | None = Field(default=None, repr=False)
-
-    def __repr_args__(self) -> Any:
-        """Only what was said: size, and fields that differ from their defaults."""
-        for name, field in type(self).model_fields.items():
-            if field.repr and (name == "size" or getattr(self, name) != field.get_default()):
-                yield name, getattr(self, name)
+    measured_on: MeasuredOn | None = None
 
     @field_validator("size", mode="before")
     @classmethod

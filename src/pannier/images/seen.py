@@ -18,12 +18,13 @@ from pannier.images.prepare import Preparation
 from pannier.images.tone import has_tone
 from pannier.images.treatment import Treatment
 from pannier.images.varying import KINDS, Step
+from pannier.results import Result
 
 PATCH = 4
 
 
-@dataclass(frozen=True)
-class Stage:
+@dataclass(frozen=True, eq=False, repr=False)
+class Stage(Result):
     """What a picture is after one step: `array` as it is there, `picture` uint8 (h, w, channels) as one sees it."""
 
     name: str

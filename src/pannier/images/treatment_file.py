@@ -9,6 +9,7 @@ from typing import Any
 from pannier.errors import NotFoundError, StoreError, TreatmentError, UsageError
 from pannier.files import write_whole
 from pannier.images.treatment import Treatment
+from pannier.images.varying import KINDS
 from pannier.units import at_commas
 
 TEMPLATE = """\
@@ -162,6 +163,30 @@ def plain_fields(treatment: Treatment) -> dict[str, Any]:
     if "own" in fields:
         fields["own"] = [step if isinstance(step, str) else dict(step) for step in fields["own"]]
     return fields
+
+
+def written(treatment: Treatment) -> str:
+    """As one would write it in Python: size first, numbers without their zeros, a range as the number that stands for it."""
+    fields = plain_fields(treatment)
+    fields.pop("measured_on", None)
+    told = [_literal(fields.pop("size")), *(f"{name}={_literal(_single(name, value))}" for name, value in fields.items())]
+    return f"Treatment({', '.join(told)})"
+
+
+def _single(name: str, value: Any) -> Any:
+    """The number that stands for a step's range, where there is one."""
+    if name not in KINDS or not isinstance(value, list):
+        return value
+    pair, high = tuple(value), value[1]
+    return next((x for x in (high, round(high - 1, 9)) if KINDS[name].single(x) == pair), value)
+
+
+def _literal(value: Any) -> str:
+    if isinstance(value, dict):
+        return "{" + ", ".join(f"{name!r}: {_literal(each)}" for name, each in value.items()) + "}"
+    if isinstance(value, list | tuple):
+        return "[" + ", ".join(map(_literal, value)) + "]"
+    return repr(int(value) if isinstance(value, float) and value.is_integer() else value)
 
 
 def _plain(value: Any) -> Any:

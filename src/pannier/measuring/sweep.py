@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import asdict, dataclass, field, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -13,6 +13,7 @@ from pannier.feed.job import FeedJob, job_of
 from pannier.images.treatment import Treatment
 from pannier.machine import usable_cores
 from pannier.measuring.process import Child, TrialEnded
+from pannier.results import Result
 from pannier.store.choosing import chosen_rows
 from pannier.store.state import State
 from pannier.units import read_limit
@@ -23,8 +24,8 @@ DEFAULT_ROUNDS = 12
 DEFAULT_SLICE_SECONDS = 0.4
 
 
-@dataclass(frozen=True)
-class Rate:
+@dataclass(frozen=True, repr=False)
+class Rate(Result):
     """Pictures a second: the median of all rounds, and the 10th and 90th percentile."""
 
     median: float
@@ -32,8 +33,8 @@ class Rate:
     high: float
 
 
-@dataclass(frozen=True)
-class Trial:
+@dataclass(frozen=True, repr=False)
+class Trial(Result):
     """One measured row. `status`: "ok", "too_small", "timed_out" or "died"; `reason` says why it is not ok.
 
     `peak_bytes` is the highest working memory seen; `share_of_ceiling` the median over the rounds.
@@ -48,16 +49,13 @@ class Trial:
     reason: str = ""
 
 
-@dataclass(frozen=True)
-class Measurement:
+@dataclass(frozen=True, repr=False)
+class Measurement(Result):
     """What a sweep found: `ceiling` has a row for each number of workers, as bare processes; `trials` one for each cell."""
 
     ceiling: list[Trial]
     trials: list[Trial]
     settings: dict[str, Any] = field(default_factory=dict)
-
-    def to_dict(self) -> dict[str, Any]:
-        return asdict(self)
 
 
 SETTINGS = ("split", "batch_size", "seed", "subset")

@@ -20,6 +20,7 @@ from pannier.hashing import text_hash
 from pannier.packing.commit import Proposal, commit
 from pannier.packing.grouping import settle
 from pannier.packing.revision import Revision
+from pannier.results import Result
 from pannier.sources.rows import LeftOut
 from pannier.sources.rules import GROUP, groups_by, plain_column, read_rename
 from pannier.sources.table_files import read_table
@@ -71,8 +72,8 @@ class ChangeOptions(DealingOptions):
             raise UsageError(f"`as_of` brings all of an old snapshot back and goes alone, without `{also}`")
 
 
-@dataclass(kw_only=True)
-class ChangeResult:
+@dataclass(kw_only=True, eq=False, repr=False)
+class ChangeResult(Result):
     """What a change did, or would do. `changes` are lists [kind, label, split, records]; `first` the first records that
     change, each (key, label before, label after, split before, split after), None after for one that is removed.
 

@@ -25,6 +25,7 @@ from pannier.packing.ingest import Ingested, ingest
 from pannier.packing.merging import Counts, merge, refuse_both_sides_changed, rows_gone
 from pannier.packing.revision import Revision
 from pannier.packing.seen import Seen
+from pannier.results import Result
 from pannier.sources.checking import Checker, Checking
 from pannier.sources.opening import ReadingOptions, as_source
 from pannier.sources.rows import Chosen, LeftOut, Source
@@ -104,8 +105,8 @@ class PackOptions(DealingOptions, RuleOptions, ReadingOptions):
         return {**texts, "classes": names_in(self.classes), "facts": read_facts(self.facts)}
 
 
-@dataclass(kw_only=True)
-class PackResult(Counts):
+@dataclass(kw_only=True, eq=False, repr=False)
+class PackResult(Result, Counts):
     """What packing did, or with `preview` would do. `state` is the strand's newest; `is_new` says whether packing made it.
 
     `funnel` tells how many of all `rows` of the source each condition left, `origins` by class what its labels were before

@@ -11,6 +11,7 @@ import pyarrow as pa
 
 from pannier.columns import to_frame
 from pannier.dealing.shares import split_rank
+from pannier.results import Result, plain
 from pannier.sources.table_facts import ColumnFacts
 
 EXAMPLES = 5
@@ -69,8 +70,8 @@ HARMLESS = (
 )
 
 
-@dataclass(frozen=True)
-class Problem:
+@dataclass(frozen=True, repr=False)
+class Problem(Result):
     """One kind of problem: how many pictures it concerns, some of them, what it does to training, what mends it."""
 
     kind: str
@@ -81,23 +82,23 @@ class Problem:
     is_harmful: bool
 
 
-@dataclass(frozen=True)
-class Suspect:
+@dataclass(frozen=True, repr=False)
+class Suspect(Result):
     """A picture to look at: what is suspicious about it (`kind`), its key, label and split."""
 
     kind: str
     key: str
     label: str | None
     split: str | None
-    _read: Callable[[], bytes]
+    _read: Callable[[], bytes] = field(compare=False)
 
     def bytes(self) -> bytes:
         """The picture's file. Raises PictureError."""
         return self._read()
 
 
-@dataclass
-class Findings:
+@dataclass(eq=False, repr=False)
+class Findings(Result):
     """What a survey found. `counts` by (class, split), `sizes` by (height, width), `formats` and `modes` by name.
 
     `checks` names what was looked for, `skipped_checks` what was not. Of tables: `columns`, `notes` on how it was read, and
@@ -118,8 +119,8 @@ class Findings:
     columns: list[ColumnFacts] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     funnel: list[tuple[str, int]] = field(default_factory=list)
-    suspects: list[Suspect] = field(default_factory=list, repr=False)
-    table: Any = field(default=None, repr=False)
+    suspects: list[Suspect] = field(default_factory=list)
+    table: Any = None
 
     @property
     def quick(self) -> bool:
@@ -163,7 +164,7 @@ class Findings:
             "checks": self.checks,
             "skipped_checks": self.skipped_checks,
             "notes": self.notes,
-            "columns": [asdict(column) for column in self.columns],
+            "columns": plain(self.columns),
             "rows": self.rows,
             "funnel": [{"where": where, "rows": count} for where, count in self.funnel],
             "pictures": self.pictures,
@@ -172,7 +173,7 @@ class Findings:
             "sizes": [{"height": h, "width": w, "pictures": n} for (h, w), n in sorted(self.sizes.items())],
             "formats": dict(self.formats),
             "modes": dict(self.modes),
-            "problems": [asdict(problem) for problem in self.problems],
+            "problems": plain(self.problems),
             "is_harmful": self.is_harmful,
         }
 

@@ -9,6 +9,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from pannier.results import Result
 from pannier.sources.table_files import KINDS
 
 # where so many of the values are of one kind, the others are likely mistakes
@@ -22,8 +23,8 @@ _SHOWN = (
 )
 
 
-@dataclass(frozen=True)
-class ColumnFacts:
+@dataclass(frozen=True, repr=False)
+class ColumnFacts(Result):
     """One column: its type, how many cells are empty or had stray blanks, how many distinct values it has.
 
     `misfits` counts the cells that are of another kind than most, `mostly` is that kind, `examples` are some of them.

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, Self
 
 import numpy as np
@@ -12,6 +12,7 @@ from pannier.columns import Rows, numbers_of
 from pannier.images.decode import Pixels
 from pannier.images.placement import Box
 from pannier.images.treatment import Treatment
+from pannier.results import Result
 from pannier.sources.rules import holds
 from pannier.storage.protocol import Storage
 from pannier.store.boxes import boxes_of, check_boxes
@@ -23,8 +24,8 @@ from pannier.store.places import pictures_of
 HIDDEN = ("hash", "crc32", "turn", "progressive", "removed")
 
 
-@dataclass(frozen=True)
-class Record:
+@dataclass(frozen=True, repr=False)
+class Record(Result):
     """One picture in a snapshot. `size` is (height, width) of the upright picture, in pixels."""
 
     key: str
@@ -36,10 +37,10 @@ class Record:
     mode: str
     sha256: str
     crc32: int
-    side: dict[str, Any]
-    _row: Any
-    _storage: Storage
-    _index: PictureIndex
+    side: dict[str, Any] = field(hash=False)
+    _row: Any = field(compare=False)
+    _storage: Storage = field(compare=False)
+    _index: PictureIndex = field(compare=False)
 
     @classmethod
     def of(cls, row: Any, storage: Storage, index: PictureIndex) -> Self:

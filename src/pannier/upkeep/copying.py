@@ -9,6 +9,7 @@ from typing import Any
 from pannier.choices import Progress
 from pannier.columns import Digests
 from pannier.errors import ConflictError, DamageError
+from pannier.results import Result
 from pannier.storage.layout import attached_file, snapshot_file, stem
 from pannier.storage.opening import pieces_of
 from pannier.store.documents import Document, canonical, sealed, unsealed
@@ -23,8 +24,8 @@ from pannier.versions import attaching
 from pannier.versions.history import is_ancestor
 
 
-@dataclass
-class Copied:
+@dataclass(eq=False, repr=False)
+class Copied(Result):
     """What copying brought into the other store. `strand` is what names the snapshot there."""
 
     state: State

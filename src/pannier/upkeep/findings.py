@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
-from typing import Any
+from dataclasses import dataclass
+
+from pannier.results import Result
 
 FROM_COPY = "bring the file back from a copy of the store: verify it with `repair_from` COPY"
 
 
-@dataclass(frozen=True)
-class Finding:
+@dataclass(frozen=True, repr=False)
+class Finding(Result):
     """One thing found: in which file, what is wrong, what it harms, what to do. Information alone where not `is_damage`.
 
     `keys` are the records that are harmed, where that can be told.
@@ -21,7 +22,3 @@ class Finding:
     advice: str
     is_damage: bool = True
     keys: tuple[str, ...] = ()
-
-    def to_dict(self) -> dict[str, Any]:
-        """Plain data for JSON."""
-        return asdict(self)

@@ -9,6 +9,7 @@ from typing import Any
 from pannier.choices import Progress
 from pannier.columns import Digests
 from pannier.errors import ConflictError, DamageError, NotFoundError
+from pannier.results import Result, plain
 from pannier.storage import layout
 from pannier.storage.protocol import Storage
 from pannier.store.index import restore_segments
@@ -27,8 +28,8 @@ DRAFT_SECONDS = 600
 _IMMUTABLE = {layout.MANIFESTS: "manifest", layout.LEFT_OUT: "list", layout.FILES: "attachment"}
 
 
-@dataclass(frozen=True)
-class Going:
+@dataclass(frozen=True, repr=False)
+class Going(Result):
     """One file that goes, or went: what it is, how many bytes it frees, why nothing needs it."""
 
     file: str
@@ -37,8 +38,8 @@ class Going:
     reason: str
 
 
-@dataclass
-class Tidied:
+@dataclass(eq=False, repr=False)
+class Tidied(Result):
     """What tidying would do, or did. `repacked` are shards whose live pictures (`moved_bytes`) move into new ones.
 
     `kept` says what stays for now although it could go, and why. `is_done` is False for a plan.
@@ -59,7 +60,7 @@ class Tidied:
     def to_dict(self) -> dict[str, Any]:
         """Plain data for JSON."""
         names = ("byte_count", "moved_bytes", "repacked", "doubles", "kept", "is_done")
-        return {name: getattr(self, name) for name in names} | {"going": [vars(going) for going in self.going]}
+        return {name: getattr(self, name) for name in names} | {"going": plain(self.going)}
 
     def add(self, storage: Storage, file: str, kind: str, reason: str) -> None:
         with contextlib.suppress(NotFoundError):

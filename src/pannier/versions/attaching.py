@@ -11,6 +11,7 @@ from typing import Any
 
 from pannier.errors import ConflictError, DamageError, NotFoundError, UsageError, did_you_mean
 from pannier.files import whole_file
+from pannier.results import Result
 from pannier.storage.layout import ADDITIONS, FILES, attached_file, entry_file
 from pannier.storage.local import disk_errors_translated
 from pannier.storage.opening import pieces_of
@@ -26,8 +27,8 @@ _PIECE_BYTES = 1 << 20
 _SHA256 = re.compile("[0-9a-f]{64}")
 
 
-@dataclass(frozen=True)
-class Attachment:
+@dataclass(frozen=True, repr=False)
+class Attachment(Result):
     """A file that belongs to a snapshot: the name it has there, its SHA-256, its bytes."""
 
     name: str
@@ -71,8 +72,8 @@ class Attachment:
         return DamageError(f"attachment {self.name!r} ({self.file}) is damaged: {what}; {advice}", file=self.file)
 
 
-@dataclass(frozen=True)
-class Addition:
+@dataclass(frozen=True, repr=False)
+class Addition(Result):
     """What somebody added to a snapshot at one time. `removed` are names of attachments that were taken off."""
 
     number: int

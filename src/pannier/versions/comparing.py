@@ -22,6 +22,7 @@ from pannier.images.facts import MAX_PIXELS
 from pannier.images.near import USUAL_DISTANCE
 from pannier.kinds import ChangeKind
 from pannier.machine import usable_cores
+from pannier.results import Result
 from pannier.sources.checking import Checker, Checking
 from pannier.sources.opening import as_source
 from pannier.sources.rows import LeftOut, Row, Source
@@ -35,6 +36,10 @@ from pannier.versions.docket import ENDING, Docket
 
 # so many changed pictures are looked at to tell those that were saved anew from others
 MOST_LOOKED_AT = 2_000
+
+
+# kinds of difference, as a reader wants them, where they are no words
+IN_WORDS = {"reencoded": "re-encoded", "changed": "another picture"}
 
 
 @dataclass(frozen=True)
@@ -71,8 +76,8 @@ class Side:
         return list(map(Row, *(table.column(name).to_pylist() for name in ("number", "key", "byte_count"))))
 
 
-@dataclass(frozen=True)
-class Compared:
+@dataclass(frozen=True, repr=False)
+class Compared(Result):
     """A record that differs: what became of it, and how it was before; drawable on a sheet."""
 
     key: str
@@ -98,8 +103,8 @@ class Compared:
         return self._side.bytes(self._row)
 
 
-@dataclass(frozen=True)
-class Comparison:
+@dataclass(frozen=True, eq=False, repr=False)
+class Comparison(Result):
     """How `after` differs from `before`. Records are told by key.
 
     Kinds: added, removed, reencoded (other bytes that look alike), changed (another picture), relabelled, resplit (to
@@ -122,6 +127,11 @@ class Comparison:
         counts, number = self.difference.counts, len(self.reencoded)
         first = {"added": counts["added"], "removed": counts["removed"], "reencoded": number}
         return {**first, **counts, "changed": counts["changed"] - number}
+
+    @property
+    def counts_in_words(self) -> dict[str, int]:
+        """The same of what there is, in words."""
+        return {IN_WORDS.get(kind, kind): number for kind, number in self.counts.items() if number}
 
     @property
     def class_numbers(self) -> list[tuple[str, int | None, int | None]]:

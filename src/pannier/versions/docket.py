@@ -7,13 +7,15 @@ import tomllib
 from pathlib import Path
 from typing import Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import ConfigDict, Field, ValidationError
 
 from pannier.choices import LabelAs, Last, Layout
 from pannier.errors import DamageError, NotFoundError, UsageError, did_you_mean
 from pannier.images.canary import canary_digest
+from pannier.images.fields import Fields
 from pannier.images.treatment import Treatment
 from pannier.images.treatment_file import plain_fields
+from pannier.store.snapshots import SHOWN_DIGITS
 from pannier.store.state import State, open_store
 
 FORMAT = 1
@@ -23,7 +25,7 @@ HEADER = "# With this file and the store, anyone gets the same pictures and batc
 _LONGEST_LINE = 100
 
 
-class _Part(BaseModel):
+class _Part(Fields):
     model_config = ConfigDict(frozen=True, extra="forbid", strict=True)
 
 
@@ -99,6 +101,15 @@ class Docket(_Part):
             "the docket",
         )
 
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data for JSON: what `text` says."""
+        return self.model_dump(exclude_none=True)
+
+    def __repr__(self) -> str:
+        return f"<Docket of snapshot {self.snapshot[:SHOWN_DIGITS]} in {self.store}>"
+
+    __str__ = __repr__
+
     @staticmethod
     def read(path: str | Path) -> Docket:
         """Reads a file. Raises NotFoundError, UsageError for an unknown field or an impossible value."""
@@ -114,7 +125,7 @@ class Docket(_Part):
         """As it stands in a file: TOML."""
         import tomlkit
 
-        document = tomlkit.item(self.model_dump(exclude_none=True))
+        document = tomlkit.item(self.to_dict())
         for value in document.values():
             if isinstance(value, tomlkit.items.Array):
                 value.multiline(len(value.as_string()) > _LONGEST_LINE)

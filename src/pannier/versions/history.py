@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any
 
 from pannier.errors import NotFoundError
 from pannier.hashing import text_hash
+from pannier.results import Result
 from pannier.storage.layout import ADDITIONS
 from pannier.store.content import bucket_of
 from pannier.store.documents import Document
@@ -20,8 +21,8 @@ from pannier.versions.attaching import all_attachments, all_facts, attachments_o
 RecordRow = dict[str, Any]
 
 
-@dataclass(frozen=True)
-class HistoryStep:
+@dataclass(frozen=True, repr=False)
+class HistoryStep(Result):
     """A snapshot as a history tells of it. `changes` are [kind, label, split, records]; `names` strands and tags there."""
 
     id: str
@@ -59,8 +60,8 @@ class HistoryStep:
         return {name: getattr(self, name) for name in names} | {"changes": changes}
 
 
-@dataclass(frozen=True)
-class RecordStep:
+@dataclass(frozen=True, repr=False)
+class RecordStep(Result):
     """What a snapshot did to a record: "came", "went", or what changed: "picture", "label", "split", side columns' names.
 
     `before` and `after` are its facts by column, None where it is not there.
@@ -71,8 +72,8 @@ class RecordStep:
     author: str
     note: str
     what: list[str]
-    before: RecordRow | None = field(repr=False)
-    after: RecordRow | None = field(repr=False)
+    before: RecordRow | None
+    after: RecordRow | None
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data for JSON."""

@@ -19,6 +19,7 @@ from pannier.files import whole_file
 from pannier.images.facts import MAX_PIXELS
 from pannier.images.recode import read_recoding
 from pannier.machine import usable_cores
+from pannier.results import Result
 from pannier.sources.gathering.arriving import Bounds
 from pannier.sources.gathering.fetching import Fetcher, Manners, Wanted
 from pannier.sources.gathering.journal import Came, Failed, Journal, opened
@@ -35,8 +36,8 @@ ORIGIN = ("file", "link", "fetched_at", "byte_count", "sha256", "http_status")
 Progress = Callable[[int, int, int], None]
 
 
-@dataclass
-class Gathered:
+@dataclass(eq=False, repr=False)
+class Gathered(Result):
     """What a gathering did: the folder, the table in it, how many pictures came now, were there before, did not come.
 
     `rows` have a picture; `without_link` rows name none; `funnel` tells how many rows each condition left.

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from pannier.errors import SourceError, UsageError
+from pannier.results import Result
 
 JOURNAL = ".gathered.jsonl"
 LOCK = ".gathering"
@@ -32,8 +33,8 @@ class Came:
     status: int
 
 
-@dataclass(frozen=True)
-class Failed:
+@dataclass(frozen=True, repr=False)
+class Failed(Result):
     """A picture that did not come. `is_final`: trying again is of no use."""
 
     identity: str

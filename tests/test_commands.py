@@ -196,3 +196,36 @@ def test_the_tour_runs_and_never_writes_over_anything(tmp_path: Path, run: Run) 
         assert (tmp_path / "tour" / figure).stat().st_size > 5000
     assert ended.out.count("\n$ pannier ") >= 12
     assert run("demo", tmp_path / "tour").status == 2
+
+
+def test_a_preview_tells_and_touches_nothing(own: pannier.Snapshot, tmp_path: Path, run: Run) -> None:
+    path, folder = own.store.path, tmp_path / "out"
+    own.export(folder, where="split = 'val'", docket=tmp_path / "out.docket")
+    own.store.copy("main", pannier.create(tmp_path / "old.store"))
+    (folder / "twill" / next((folder / "twill").iterdir()).name).unlink()
+    (tmp_path / "more" / "twill").mkdir(parents=True)
+    (tmp_path / "more" / "twill" / "new.jpg").write_bytes(encoded(draw(77)))
+    own.store.change(where="label = 'rib' OR key LIKE '%3.jpg'", remove=True)
+    table = tmp_path / "t.csv"
+    table.write_text("photo\nhttp://a.example/1.jpg\nhttp://a.example/2.jpg\nhttp://b.example/1.jpg\n")
+    before = tree(tmp_path)
+    for command, told in (
+        (("pack", tmp_path / "more", path), "1"),
+        (("change", path, "--where", "label = 'twill'", "--set", "label=satin"), "would change; nothing is written"),
+        (("render", path, "--size", 16), "Nothing was made"),
+        (("tidy", path, "--older-than", "0s"), "Nothing to tidy"),
+        (("export", path, tmp_path / "new"), "would be written"),
+        (("export", path, folder, "--overwrite"), "would be removed; nothing is touched"),
+        (("restore", tmp_path / "out.docket", "--overwrite"), "1 picture would be written"),
+        (("copy", path, tmp_path / "new.store"), "would be brought there; nothing is written"),
+        (("copy", path, tmp_path / "old.store"), "0 pictures, 0 bytes, 1 snapshot would be brought there"),
+        (("gather", table, tmp_path / "p", "--pause", "1ms"), "3 pictures would be asked for. Nothing"),
+    ):
+        ended = run(*command, "--preview")
+        assert ended.status == 0, ended.err
+        assert told in ended.out, ended.out
+        assert tree(tmp_path) == before, command
+
+
+def tree(folder: Path) -> dict[str, bytes]:
+    return {str(path.relative_to(folder)): path.read_bytes() for path in folder.rglob("*") if path.is_file()}

@@ -250,17 +250,19 @@ class Snapshot(State):
         docket: str | Path | None = None,
         overwrite: bool = False,
         workers: int | None = None,
+        preview: bool = False,
         progress: Progress | None = None,
     ) -> LayOutResult:
         """Lays the pictures out in a folder, original bytes, or brings one that was laid out before up to this snapshot.
 
         layout: "class" folders, "split" folders of those, or one "flat" folder. where: SQL, for some of the records.
         hard_links: files are links to one copy of each picture in the store. docket: a file that is to say what lies there,
-        for `pannier.restore`. overwrite: undo what was changed there by hand, which is refused else.
+        for `pannier.restore`. overwrite: undo what was changed there by hand, which is refused else. preview: say what would
+        be written and removed.
         Interrupted, it goes on when it is called again. Raises UsageError, SourceError, DamageError, PannierError.
         """
         how: dict[str, Any] = {"layout": layout, "where": where, "hard_links": hard_links, "overwrite": overwrite}
-        return export(self, folder, docket=docket, workers=workers, progress=progress, **how)
+        return export(self, folder, docket=docket, workers=workers, preview=preview, progress=progress, **how)
 
     def docket(
         self,
@@ -501,10 +503,22 @@ class Store(OpenedStore):
         """What nothing refers to any more, and how much it would free; with `yes` it goes, unless it is a preview."""
         return tidy(self, older_than=older_than, yes=yes and not preview, progress=progress)
 
-    def copy(self, name: str, other: Store, *, strand: str | None = None, progress: Progress | None = None) -> Copied:
-        """Brings a snapshot with its history into another store, only what that lacks; see `pannier.upkeep.copying`."""
-        done = copy(self, name, other, strand=strand, progress=progress)
-        return Copied(**vars(done), snapshot=Snapshot.of(done.state, other))
+    def copy(
+        self,
+        name: str,
+        other: Store,
+        *,
+        strand: str | None = None,
+        preview: bool = False,
+        progress: Progress | None = None,
+    ) -> Copied:
+        """Brings a snapshot with its history into another store, only what that lacks. preview: say what it lacks.
+
+        strand: how it is called there; by default as here where that is a strand, else main. Interrupted, what is there
+        stays, and the same call goes on. Raises ConflictError where that strand there does not lead to this snapshot.
+        """
+        done = copy(self, name, other, strand=strand, preview=preview, progress=progress)
+        return Copied(**vars(done), snapshot=Snapshot.of(done.state, self if preview else other))
 
     @spelled_method(_Packing)
     def pack(self, said: _Packing) -> PackResult:

@@ -12,6 +12,7 @@ def copy(
     store: opt.Store,
     other: str = opt.argument(..., "The other store; made where nothing or an empty folder is.", metavar="OTHER"),
     strand: str | None = opt.value(None, "What it is called there; by default as here.", "STRAND"),
+    preview: opt.Preview = False,
     json: opt.AsJson = False,
 ) -> int:
     """Bring a snapshot with its history into another store: only what that lacks. Interrupted, it goes on.
@@ -20,18 +21,21 @@ def copy(
     [dim]$[/dim] pannier copy swatches.store@spring weave.store --strand spring-weaves
     """
     from pannier.api.objects import open_or_create
-    from pannier.storage.opening import parted_address
+    from pannier.storage.opening import open_storage, parted_address
 
     path, name = parted_address(store)
     here = pannier.open_store(path)
     here.resolve(name)
+    is_new = preview and not open_storage(other).is_there()
     with progress_bar("copy") as progress:
-        done = here.copy(name, open_or_create(other), strand=strand, progress=progress)
+        there = open_or_create("memory://preview" if is_new else other)
+        done = here.copy(name, there, strand=strand, preview=preview, progress=progress)
     if json:
         print_json(done.to_dict())
     elif done.pictures or done.snapshots:
         what = f"{plural(done.pictures, 'picture')}, {show_bytes(done.byte_count)}, {plural(done.snapshots, 'snapshot')}"
-        print(f"{other}@{done.strand} is snapshot {done.snapshot.id[:12]}: {what} brought there.")
+        verb = "would be brought there; nothing is written" if preview else "brought there"
+        print(f"{other}@{done.strand} {'would be' if preview else 'is'} snapshot {done.snapshot.id[:12]}: {what} {verb}.")
     else:
         print(f"{other}@{done.strand} is snapshot {done.snapshot.id[:12]}: everything was there already.")
     return 0

@@ -31,6 +31,7 @@ def export(
     docket: str | None = opt.value(None, "Write a docket that says what lies there.", "FILE"),
     workers: opt.Workers = None,
     overwrite: bool = opt.flag("--overwrite", "Undo what was changed there by hand."),
+    preview: opt.Preview = False,
     json: opt.AsJson = False,
 ) -> int:
     """Write a snapshot's pictures as files again, byte for byte, in class folders, with a table of labels.
@@ -41,6 +42,8 @@ def export(
     [dim]$[/dim] pannier export swatches.store --table labels.csv
     [dim]$[/dim] pannier export swatches.store small/ --size 96 --encode png
     """
+    if preview and (table is not None or arrays or encode):
+        raise UsageError("--preview is of original pictures in a folder: without --table, --arrays, --encode")
     snapshot = pannier.open(store)
     if table is not None:
         count = _table(snapshot, table, split, where)
@@ -62,9 +65,10 @@ def export(
             "hard_links": hard_links,
             "docket": docket,
             "workers": workers,
+            "preview": preview,
         }
         result = snapshot.export(directory, **options, overwrite=overwrite, progress=progress)
-    print_json(result.to_dict()) if json else print_laid_out(result)
+    print_json(result.to_dict()) if json else print_laid_out(result, is_preview=preview)
     return 0
 
 
@@ -103,11 +107,12 @@ def _prepared(
         return export_prepared(snapshot, directory, treated, encode=encode or "png", progress=progress, **chosen)
 
 
-def print_laid_out(result: LayOutResult) -> None:
-    parts = [f"{plural(result.written, 'picture')} written, {show_bytes(result.byte_count)}"]
+def print_laid_out(result: LayOutResult, *, is_preview: bool = False) -> None:
+    would = "would be " if is_preview else ""
+    parts = [f"{plural(result.written, 'picture')} {would}written, {show_bytes(result.byte_count)}"]
     parts += [f"{result.kept:,} there already"] if result.kept else []
-    parts += [f"{result.removed:,} removed"] if result.removed else []
-    print(f"{result.folder}: {'; '.join(parts)}.")
+    parts += [f"{result.removed:,} {would}removed"] if result.removed else []
+    print(f"{result.folder}: {'; '.join(parts)}{'; nothing is touched' if is_preview else ''}.")
     if result.attachments:
         print(f"Attachments in {result.folder / 'attachments'}: {', '.join(result.attachments)}.")
     if result.docket:

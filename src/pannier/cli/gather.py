@@ -7,7 +7,7 @@ import sys
 
 import pannier
 from pannier.cli import options as opt
-from pannier.cli.terminal import live_bar, plural, print_json, print_wrapped
+from pannier.cli.terminal import live_bar, plural, print_json, print_table, print_wrapped
 from pannier.units import show_bytes
 
 _SHOWN_REASONS = 8
@@ -37,6 +37,7 @@ def gather(
     directory: str = opt.argument(..., "Where pictures go; new, empty, or gathered into before.", metavar="DIR"),
     how: opt.Said = opt.NOTHING,
     ignore_robots: bool = opt.flag("--ignore-robots", "Do not heed robots.txt: for hosts of your own."),
+    preview: opt.Preview = False,
     json: opt.AsJson = False,
 ) -> int:
     """Fetch the pictures that a table links to: politely, each once, going on where it stopped.
@@ -54,18 +55,23 @@ def gather(
         def step(done: int, total: int, byte_count: int) -> None:
             bar.show(done, total, lambda: f"{done / bar.elapsed:,.1f} pictures/s, {show_bytes(byte_count)}")
 
-        result = fetch(table, directory, progress=step, ignore_robots=ignore_robots, **how)
-    print_json(result.to_dict()) if json else _print(result)
+        result = fetch(table, directory, progress=step, ignore_robots=ignore_robots, preview=preview, **how)
+    print_json(result.to_dict()) if json else _print(result, is_preview=preview)
     return 1 if result.failed else 0
 
 
-def _print(result: pannier.Gathered) -> None:
+def _print(result: pannier.Gathered, *, is_preview: bool) -> None:
     from pannier.sources.gathering.links import without_credentials_in
 
     for where, count in result.funnel:
         print(f"{plural(count, 'row')} left by --where {where}")
     if result.without_link:
         print(f"{plural(result.without_link, 'row')} without a link")
+    if is_preview:
+        there = f"; {result.there_before:,} are there" if result.there_before else ""
+        print(f"{plural(sum(result.wanted.values()), 'picture')} would be asked for{there}. Nothing is asked for yet.")
+        print_table(["host", "pictures"], [[host, f"{count:,}"] for host, count in result.wanted.items()], left=1)
+        return
     parts = [f"{plural(result.came, 'picture')} came, {show_bytes(result.byte_count)}"]
     parts += [f"{result.there_before:,} were there before"] if result.there_before else []
     parts += [f"{len(result.failed):,} did not come"] if result.failed else []

@@ -53,6 +53,7 @@ Sources = Annotated[
     list[str],
     typer.Argument(metavar="SOURCE...", help="A folder, an archive, a table, arrays; or a TOML file that names several."),
 ]
+Preview = Annotated[bool, typer.Option("--preview", metavar="", help="Show what would be done, and do nothing.")]
 AsJson = Annotated[bool, typer.Option("--json", metavar="", help="Print the same facts as JSON.")]
 Split = Annotated[str | None, typer.Option("--split", metavar="SPLIT", help="Only this split.")]
 Subset = Annotated[

@@ -14,6 +14,7 @@ def restore(
     hard_links: bool = opt.flag("--hard-links", "Files are links to one copy of each picture in the store."),
     workers: opt.Workers = None,
     overwrite: bool = opt.flag("--overwrite", "Undo what was changed there by hand."),
+    preview: opt.Preview = False,
     json: opt.AsJson = False,
 ) -> int:
     """Bring back the folder of pictures that a docket tells of; in one that is there, the differences alone.
@@ -25,6 +26,6 @@ def restore(
 
     with progress_bar("restore") as progress:
         how = {"hard_links": hard_links, "workers": workers, "overwrite": overwrite, "progress": progress}
-        result = bring_back(docket, directory, store=store, **how)  # type: ignore[arg-type]
-    print_json(result.to_dict()) if json else print_laid_out(result)
+        result = bring_back(docket, directory, store=store, preview=preview, **how)  # type: ignore[arg-type]
+    print_json(result.to_dict()) if json else print_laid_out(result, is_preview=preview)
     return 0

@@ -19,7 +19,7 @@ def export(snapshot: State, folder: str | Path, *, docket: str | Path | None = N
     docket: a file that is to say what lies there, by which anyone with the store brings the folder back.
     """
     result = lay_out(snapshot, folder, **options)
-    if docket is not None:
+    if docket is not None and not options.get("preview"):
         said = {name: options[name] for name in ("layout", "where", "hard_links") if name in options}
         path = Path(docket)
         part = ExportPart(folder=relative_to(folder, path.parent), **said)
@@ -36,6 +36,7 @@ def restore(
     hard_links: bool = False,
     overwrite: bool = False,
     workers: int | None = None,
+    preview: bool = False,
     progress: Progress | None = None,
 ) -> LayOutResult:
     """Brings back the folder that a docket tells of, attachments too; in one that is there the differences alone.
@@ -49,7 +50,7 @@ def restore(
     part = read.export or ExportPart(folder=path.name.removesuffix(ENDING))
     target = Path(folder) if folder is not None else path.parent / _checked_name(part.folder)
     how: dict[str, Any] = {"hard_links": hard_links or part.hard_links, "overwrite": overwrite, "workers": workers}
-    return lay_out(snapshot, target, layout=part.layout, where=part.where, progress=progress, **how)
+    return lay_out(snapshot, target, layout=part.layout, where=part.where, preview=preview, progress=progress, **how)
 
 
 def _write_docket(snapshot: State, path: Path, part: ExportPart) -> None:

@@ -55,17 +55,20 @@ def lay_out(
     hard_links: bool = False,
     overwrite: bool = False,
     workers: int | None = None,
+    preview: bool = False,
     progress: Progress | None = None,
 ) -> LayOutResult:
     """Brings a folder to what a snapshot says: new or empty, or laid out before, which then gets the differences alone.
 
     Interrupted, it goes on when it is called again. Changes made by hand since the last time are refused unless `overwrite`.
-    hard_links: files are links to one copy of each picture beside the store's shards. Some 300 bytes of memory a record.
-    Raises UsageError, SourceError, DamageError.
+    hard_links: files are links to one copy of each picture beside the store's shards. preview: say what would be written
+    and removed, and touch nothing. Some 300 bytes of memory a record. Raises UsageError, SourceError, DamageError.
     """
     laying = _LayingOut(snapshot, Path(folder), layout, where)
     if not overwrite:
         laying.refuse_changes_by_hand()
+    if preview:
+        return laying.previewed()
     last = laying.begin()
     laying.write(hard_links, workers or usable_cores(), progress)
     laying.finish(last)
@@ -86,7 +89,6 @@ class _LayingOut:
         own = {path: key for path, key in zip(self._paths, keys, strict=True) if told.key_of(path) != key}
         self._told = replace(told, keys=own)
         self._wanted = _digests_by_path(snapshot, self._rows, self._paths)
-        folder.mkdir(parents=True, exist_ok=True)
         self._known = _known(snapshot, self._before, self._wanted)
         self._there = _files_in(folder, self._known)
         self._hashed = _hashed(folder, sorted(self._there), usable_cores())
@@ -102,17 +104,30 @@ class _LayingOut:
         before = self._before
         last = None if before is None else before.snapshot if before.is_whole else before.before
         told = replace(self._told, before=last)
+        self._folder.mkdir(parents=True, exist_ok=True)
         told.write(self._folder)
         return told
+
+    def previewed(self) -> LayOutResult:
+        """What would be done."""
+        result, rows = self.result, np.array([row for _, row in self._missing()], np.int64)
+        result.written, result.removed = len(rows), len(self._there - set(self._wanted))
+        result.byte_count = int(self._snapshot.manifest.column("byte_count")[rows].sum())
+        return result
+
+    def _missing(self) -> list[tuple[str, int]]:
+        """Paths of what has to be written, and rows."""
+        rows = zip(self._paths, self._rows.tolist(), strict=True)
+        return [(path, row) for path, row in rows if self._hashed.get(path) != self._wanted[path]]
 
     def write(self, hard_links: bool, workers: int, progress: Progress | None) -> None:
         """Takes away what is not wanted, and writes what is missing."""
         result, folder = self.result, self._folder
+        _remove_drafts(folder)  # left behind when laying out was ended
         for path in self._there - set(self._wanted):
             os.unlink(folder / path)
             result.removed += 1
-        rows = zip(self._paths, self._rows.tolist(), strict=True)
-        jobs = [(folder / path, row) for path, row in rows if self._hashed.get(path) != self._wanted[path]]
+        jobs = [(folder / path, row) for path, row in self._missing()]
         with Unpacker(self._snapshot, hard_links=hard_links, workers=workers) as unpacker:
             for written, byte_count in unpacker.write(jobs):
                 result.written, result.byte_count = result.written + written, result.byte_count + byte_count
@@ -159,13 +174,19 @@ def _files_in(folder: Path, known: list[dict[str, bytes]]) -> set[str]:
         below = "" if relative == "." else relative.replace(os.sep, "/") + "/"
         for name in names:
             path = below + name
-            if is_draft(name):
-                os.unlink(folder / path)  # left behind when laying out was ended
-            elif not is_about_layout(path.split("/")) and (
-                any(path in each for each in known) or looks_like_picture(os.fsencode(name))
+            if (
+                not is_draft(name)
+                and not is_about_layout(path.split("/"))
+                and (any(path in each for each in known) or looks_like_picture(os.fsencode(name)))
             ):
                 paths.add(path)
     return paths
+
+
+def _remove_drafts(folder: Path) -> None:
+    for root, _, names in os.walk(folder):
+        for name in filter(is_draft, names):
+            os.unlink(os.path.join(root, name))
 
 
 def _hashed(folder: Path, paths: Sequence[str], workers: int) -> dict[str, bytes]:

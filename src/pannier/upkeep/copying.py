@@ -41,15 +41,25 @@ class Copied(Result):
 
 
 def copy(
-    store: OpenedStore, name: str, other: OpenedStore, *, strand: str | None = None, progress: Progress | None = None
+    store: OpenedStore,
+    name: str,
+    other: OpenedStore,
+    *,
+    strand: str | None = None,
+    preview: bool = False,
+    progress: Progress | None = None,
 ) -> Copied:
     """Brings a snapshot and all it descends from into another store: pictures that are not there, manifests, facts, files.
 
     strand: how it is called there; by default as here where that is a strand, else main. Interrupted, what is there stays,
-    and the same call goes on. Raises ConflictError where that strand has snapshots that this one does not descend from.
+    and the same call goes on. preview: say what that store lacks. Raises ConflictError where that strand has snapshots that
+    this one does not descend from.
     """
     snapshot = store.state(name)
     strand = checked_name(strand or (name if store.strands.head(name) else FIRST_STRAND))
+    if preview:
+        _refuse_fork(store, snapshot, other, strand)
+        return _previewed(store, other, Copied(snapshot, strand))
     lease = reading(store.storage, [snapshot.id])
     try:
         with holding(other.storage, WRITER):
@@ -71,6 +81,21 @@ def copy(
             lease.end()
 
 
+def _previewed(store: OpenedStore, other: OpenedStore, copied: Copied) -> Copied:
+    """What would be copied."""
+    wanted = referenced(store.storage, [copied.state.id])
+    places = store.index.find(_missing(other, wanted.pictures))
+    copied.pictures, copied.byte_count = len(places.length), int(places.length.sum())
+    copied.snapshots = len(wanted.documents.keys() - set(other.snapshot_ids()))
+    return copied
+
+
+def _missing(other: OpenedStore, pictures: Digests) -> Digests:
+    """Those that the other store lacks."""
+    other.index.refresh()
+    return pictures[other.index.find(pictures).segment < 0]
+
+
 def _refuse_fork(store: OpenedStore, snapshot: State, other: OpenedStore, strand: str) -> None:
     head = other.strands.head(strand)
     if head is None or head.snapshot == snapshot.id:
@@ -88,8 +113,7 @@ def _copy_pictures(
 ) -> None:
     """Those that the other store lacks, shard by shard, each checked."""
     restore_segments(other.storage)
-    other.index.refresh()
-    missing = pictures[other.index.find(pictures).segment < 0]
+    missing = _missing(other, pictures)
     copied.pictures = total = len(missing)
     done = 0
 

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import asyncio
+from collections import Counter
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 
 import numpy as np
 import pyarrow as pa
@@ -22,7 +24,7 @@ from pannier.machine import usable_cores
 from pannier.results import Result
 from pannier.sources.gathering.arriving import Bounds
 from pannier.sources.gathering.fetching import Fetcher, Manners, Wanted
-from pannier.sources.gathering.journal import Came, Failed, Journal, opened
+from pannier.sources.gathering.journal import Came, Failed, Journal, looked_into, opened
 from pannier.sources.gathering.links import identity, name_in, safe_path, unlike, without_credentials, without_credentials_in
 from pannier.sources.rules import evaluate, holds
 from pannier.sources.table_files import read_table
@@ -40,7 +42,8 @@ Progress = Callable[[int, int, int], None]
 class Gathered(Result):
     """What a gathering did: the folder, the table in it, how many pictures came now, were there before, did not come.
 
-    `rows` have a picture; `without_link` rows name none; `funnel` tells how many rows each condition left.
+    `rows` have a picture; `without_link` rows name none; `funnel` tells how many rows each condition left. Of a preview
+    `wanted` tells how many pictures would be asked for, by host.
     """
 
     folder: Path
@@ -51,6 +54,7 @@ class Gathered(Result):
     rows: int = 0
     without_link: int = 0
     failed: list[Failed] = field(default_factory=list)
+    wanted: dict[str, int] = field(default_factory=dict)
     funnel: list[tuple[str, int]] = field(default_factory=list)
 
     def to_dict(self) -> dict[str, Any]:
@@ -60,6 +64,7 @@ class Gathered(Result):
             "folder": str(self.folder),
             "table": str(self.table),
             **{name: getattr(self, name) for name in counts},
+            "wanted": self.wanted,
             "funnel": [{"where": where, "rows": count} for where, count in self.funnel],
             "failed": [
                 {"link": each.link, "reason": each.reason, "http_status": each.status, "is_final": each.is_final}
@@ -93,6 +98,7 @@ def gather(
     encoding: str | None = None,
     separator: str | None = None,
     workers: int | None = None,
+    preview: bool = False,
     progress: Progress | None = None,
 ) -> Gathered:
     """Fetches the pictures that a table links to into a folder, each once; goes on where it was stopped.
@@ -102,7 +108,8 @@ def gather(
     pause: seconds, or "700ms", between the starts of two requests to one host; connections: at once to one host.
     timeout: seconds, or "60s", for one picture. max_bytes, max_pixels: larger ones are refused while they arrive.
     longest_side, encode: pictures are recoded as they come. again: also what was refused for good is asked for again.
-    ignore_robots: do not heed what hosts say in robots.txt. progress: called with (pictures done, pictures in all, bytes).
+    ignore_robots: do not heed what hosts say in robots.txt. preview: count what would be asked for, and ask for nothing.
+    progress: called with (pictures done, pictures in all, bytes).
     Beside the pictures lies `gathered.csv`: the columns of the rows whose picture came, and where it came from. Passwords
     and the like in links are never written anywhere. Raises UsageError, SourceError.
     """
@@ -111,6 +118,11 @@ def gather(
     fetch = partial(_fetch, manners=manners, bounds=bounds, workers=workers, progress=progress)
     gathered = Gathered(Path(folder), Path(folder) / TABLE)
     rows, texts = _with_links(_read(table, encoding, separator), link, where, gathered)
+    if preview:
+        journal = looked_into(gathered.folder)
+        gathered.there_before = sum(who in journal.came for who in {identity(text) for text in texts})
+        gathered.wanted = _by_host(_wanted(texts, _names(rows, name), journal, again=again))
+        return gathered
     with opened(gathered.folder) as journal:
         return _gather(rows, texts, _wanted(texts, _names(rows, name), journal, again=again), journal, gathered, fetch)
 
@@ -219,6 +231,10 @@ def _wanted(links: list[str], names: list[str | None] | None, journal: Journal, 
     return [
         Wanted(text, who, without_credentials(text), name) for (text, who, _), name in zip(chosen, names_given, strict=True)
     ]
+
+
+def _by_host(wanted: list[Wanted]) -> dict[str, int]:
+    return dict(Counter(urlsplit(each.shown).netloc for each in wanted).most_common())
 
 
 def _stem(file: str) -> str:

@@ -47,7 +47,7 @@ class Failed(Result):
 class Journal:
     """The journal in a folder. One writer at a time; lines are whole or not there, whatever happens."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, *, writes: bool = True) -> None:
         self._folder = folder
         self._path = folder / JOURNAL
         self.came: dict[str, Came] = {}
@@ -55,6 +55,9 @@ class Journal:
         content = self._path.read_bytes() if self._path.exists() else b""
         for line in content.split(b"\n")[:-1]:  # what follows the last line's end was cut off
             self._take(_parsed(line, self._path))
+        if not writes:
+            self.came = {who: came for who, came in self.came.items() if (folder / came.file).exists()}
+            return
         if content and not content.endswith(b"\n"):
             with open(self._path, "rb+") as file:
                 file.truncate(content.rfind(b"\n") + 1)
@@ -111,13 +114,23 @@ class Journal:
         os.replace(self.arriving(came.identity), target)
 
 
-@contextmanager
-def opened(folder: Path) -> Iterator[Journal]:
-    """The journal of a folder, which is made; no other process has it open. Raises UsageError, SourceError."""
+def looked_into(folder: Path) -> Journal:
+    """The journal of a folder, to be read alone, where there is one. Raises UsageError, SourceError."""
+    _check(folder)
+    return Journal(folder, writes=False)
+
+
+def _check(folder: Path) -> None:
     if folder.exists() and not folder.is_dir():
         raise UsageError(f"{folder} is a file; name a folder to gather into")
     if folder.is_dir() and any(folder.iterdir()) and not (folder / JOURNAL).exists():
         raise UsageError(f"{folder} holds other files already: name a new or empty folder to gather into")
+
+
+@contextmanager
+def opened(folder: Path) -> Iterator[Journal]:
+    """The journal of a folder, which is made; no other process has it open. Raises UsageError, SourceError."""
+    _check(folder)
     folder.mkdir(parents=True, exist_ok=True)
     with open(folder / LOCK, "wb") as lock:
         try:

@@ -48,4 +48,5 @@ def docket(
         sys.stdout.write(text)
     else:
         write_whole(file, text)
+        print(f"{file} is written; whoever has the store gets the same: pannier feed --docket {file}")
     return 0

@@ -132,7 +132,7 @@ def main() -> None:
         draw_steps(folder)
         for figure, kept in FIGURES.items():
             shutil.copy(folder / figure, SHOTS / kept)
-        shoot("demo", "pannier demo tour --swatches 240", 50, folder)
+        shoot("demo", "pannier demo tour --swatches 240 2>&1 | tail -n 56", None, folder)
 
 
 if __name__ == "__main__":

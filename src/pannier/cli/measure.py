@@ -81,9 +81,7 @@ def _print(found: pannier.Measurement) -> None:
         rows.append(row)
     print_table(header, rows, left=0)
     if any((trial.share_of_ceiling or 0) > 1 for trial in found.trials):
-        print(
-            "\nOver 1.00: threads share caches that the bare processes of the ceiling do not, or the machine drifted."
-        )
+        print("\nOver 1.00: threads share caches that the bare processes of the ceiling do not, or the machine drifted.")
     failed = [trial for trial in found.trials if trial.status != "ok"]
     if failed:
         print()

@@ -375,22 +375,30 @@ def fill_edges(out, target, window, border, pad, scale, offset):
     For a mirror image the window holds what is mirrored.
     """
     height, width, above, before = target[0], target[1], target[2] - window[0], target[3] - window[1]
+    columns = out.shape[2]
     top, bottom = max(0, above), min(out.shape[1], above + height)
-    left, right = max(0, before), min(out.shape[2], before + width)
+    left = min(max(0, before), columns)
+    right = max(left, min(columns, before + width))
     has_picture = border != PAD and bottom > top and right > left
     for c in range(out.shape[0]):
         plane = out[c]
         value = np.float32(pad[c]) * scale[c] + offset[c]
         for y in range(top, bottom):
             row = plane[y]
-            for x in range(out.shape[2]):
-                if x < left or x >= right:
+            for side in range(2):
+                first, last = (0, left) if side == 0 else (right, columns)
+                for x in range(first, last):
                     row[x] = row[lies_at(x, border, before, width, left, right)] if has_picture else value
         for y in range(out.shape[1]):
             if y < top or y >= bottom:
-                row, like = plane[y], plane[lies_at(y, border, above, height, top, bottom) if has_picture else y]
-                for x in range(out.shape[2]):
-                    row[x] = like[x] if has_picture else value
+                row = plane[y]
+                if has_picture:
+                    like = plane[lies_at(y, border, above, height, top, bottom)]
+                    for x in range(columns):
+                        row[x] = like[x]
+                else:
+                    for x in range(columns):
+                        row[x] = value
 
 
 @njit(**INNER)

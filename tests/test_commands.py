@@ -208,6 +208,7 @@ def test_a_preview_tells_and_touches_nothing(own: pannier.Snapshot, tmp_path: Pa
     own.store.change(where="label = 'rib' OR key LIKE '%3.jpg'", remove=True)
     table = tmp_path / "t.csv"
     table.write_text("photo\nhttp://a.example/1.jpg\nhttp://a.example/2.jpg\nhttp://b.example/1.jpg\n")
+    (tmp_path / "empty").mkdir()
     before = tree(tmp_path)
     for command, told in (
         (("pack", tmp_path / "more", path), "1"),
@@ -218,6 +219,7 @@ def test_a_preview_tells_and_touches_nothing(own: pannier.Snapshot, tmp_path: Pa
         (("export", path, folder, "--overwrite"), "would be removed; nothing is touched"),
         (("restore", tmp_path / "out.docket", "--overwrite"), "1 picture would be written"),
         (("copy", path, tmp_path / "new.store"), "would be brought there; nothing is written"),
+        (("copy", path, tmp_path / "empty"), "would be brought there; nothing is written"),
         (("copy", path, tmp_path / "old.store"), "0 pictures, 0 bytes, 1 snapshot would be brought there"),
         (("gather", table, tmp_path / "p", "--pause", "1ms"), "3 pictures would be asked for. Nothing"),
     ):

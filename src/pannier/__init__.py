@@ -31,10 +31,10 @@ if TYPE_CHECKING:
         Snapshot,
         Store,
         create,
-        from_docket,
         open_snapshot,
         open_store,
     )
+    from pannier.api.reproducing import from_docket
     from pannier.api.treatments import Treatment
     from pannier.dealing.shares import Dealing
     from pannier.feed.arrays import Arrays
@@ -67,8 +67,8 @@ __version__ = "0.1.0"
 
 # where public names live; modules are imported when a name is first used, so that `import pannier` stays light
 _HOMES = {
-    "pannier.api.objects": "Batch ChangeResult Copied Feed PackResult Record Snapshot Store "
-    "create from_docket open_snapshot open_store",
+    "pannier.api.objects": "Batch ChangeResult Copied Feed PackResult Record Snapshot Store create open_snapshot open_store",
+    "pannier.api.reproducing": "from_docket",
     "pannier.api.treatments": "Treatment",
     "pannier.dealing.shares": "Dealing",
     "pannier.feed.arrays": "Arrays",

@@ -24,7 +24,6 @@ from pannier.feed.rendering import (
     remove_rendering,
     render,
 )
-from pannier.feed.reproducing import read_feed
 from pannier.feed.statistics import Statistics, measure_values
 from pannier.figures.notebook import of_batch, of_record, of_snapshot
 from pannier.folders.exporting import export
@@ -36,7 +35,7 @@ from pannier.packing import change as changing
 from pannier.packing import pack as packing
 from pannier.packing.change import ChangeOptions, change
 from pannier.packing.pack import PackOptions, pack, pack_at
-from pannier.spelling import spelled, spelled_method
+from pannier.spelling import spelled_method
 from pannier.storage.opening import open_storage, parted_address
 from pannier.store import records, state
 from pannier.store.choosing import chosen_rows
@@ -589,38 +588,3 @@ def bring_in(source: Any, path: str | Path, options: PackOptions) -> PackResult:
     """`pack` into the store at a path, made where nothing or an empty folder is; a failed first pack leaves none."""
     opened, done = pack_at(path, source, options)
     return PackResult.of(done, Store(opened.storage, opened.index))
-
-
-@dataclass(frozen=True, kw_only=True)
-class _Reproducing:
-    docket: str | Path | Docket = field(kw_only=False)
-    store: str | Path | None = None
-    split: str | None = None
-    treatment: Treatment | str | Path | None = None
-    batch_size: int | None = None
-    seed: int | None = None
-    subset: str | float | None = None
-    where: str | None = None
-    shuffle: bool | None = None
-    augment: bool | None = None
-    rendered: bool | None = None
-    last: Last | None = None
-    label_as: LabelAs | None = None
-    workers: int | None = None
-    ahead: int | None = None
-    memory_limit: str | int | None = "auto"
-
-
-@spelled(_Reproducing)
-def from_docket(said: _Reproducing) -> Feed:
-    """The feed that a docket describes.
-
-    docket: a file's path, or a `Docket`. store: where the store is here, else where the docket says. The others as of
-    `Snapshot.feed`, for what the docket leaves open: workers, memory_limit and the like.
-    Raises NotFoundError, UsageError where content, class numbers, treatment or decoder differ, or an option contradicts.
-    """
-    options = vars(said) | {"treatment": as_treatment(said.treatment)}
-    docket, store = options.pop("docket"), options.pop("store")
-    state, split, treatment, how = read_feed(docket, store=store, **options)
-    snapshot = Snapshot.of(state, Store(state.storage, state.index))
-    return Feed(job_of(snapshot, split, as_treatment(treatment), **how), snapshot)

@@ -64,14 +64,15 @@ class Grouped(TyperCommand):
     def __init__(self, *args: Any, **more: Any) -> None:
         super().__init__(*args, **more)
         options = {each.name: each for each in self.params if isinstance(each, TyperOption)}
+        if len(options) <= MANY:
+            return
         panels = {name: panel for panel, names in PANELS.items() for name in names.split() if name in options}
         near = {"seed": ("shares", "shuffle", "arrange"), "workers": ("memory_limit",)}  # of several questions
         panels |= {name: panels[other] for name, others in near.items() for other in others if other in panels}
-        if len(options) > MANY:
-            sizes, order = Counter(panels.values()), ["", *PANELS]
-            for name, option in options.items():
-                option.rich_help_panel = panels[name] if sizes[panels.get(name, "")] > 1 else None
-            self.params.sort(key=lambda each: order.index(panels.get(each.name or "", "")))
+        sizes, order = Counter(panels.values()), ["", *PANELS]
+        for name, option in options.items():
+            option.rich_help_panel = panels[name] if sizes[panels.get(name, "")] > 1 else None
+        self.params.sort(key=lambda each: order.index(panels.get(each.name or "", "")))
 
 
 _STATUSES = "Exit status: 0 done, 1 the data have a problem, 2 the call was wrong, 130 interrupted."

@@ -131,7 +131,7 @@ def _opened(
     store: str | None, docket: str | None, store_hint: str | None, treatment: opt.TreatmentOptions, options: dict[str, Any]
 ) -> pannier.Feed:
     """The feed of a store, or of a docket."""
-    from pannier.api.objects import from_docket
+    from pannier.api.reproducing import from_docket
 
     given = {name: value for name, value in options.items() if value is not None}
     if docket is not None:

@@ -29,7 +29,7 @@ from pannier.sources.gathering.links import identity, name_in, safe_path, unlike
 from tests.conftest import Ended
 from tests.standin import StandIn, picture, stand_in
 
-QUICK = {"pause": "1ms", "timeout": "1s", "attempts": 3}
+QUICK = {"pause": "1ms", "timeout": "3s", "attempts": 3}
 
 
 @pytest.fixture
@@ -101,7 +101,7 @@ def test_every_bad_habit_of_a_server_is_borne(server: tuple[str, type[StandIn]],
         "bomb/12.jpg": "more than 1 MiB",
         "cut/13.jpg": "the connection broke",
         "quietcut/14.jpg": "cut short, 3 times",
-        "drip/15.jpg": "it took longer than 1 s, 3 times",
+        "drip/15.jpg": "it took longer than 3 s, 3 times",
         "private/16.jpg": "robots.txt asks not to fetch it",
     }
     table = [{"photo": f"{link}/{path}", "label": "twill"} for path in outcomes]

@@ -22,11 +22,13 @@ def copy(
     """
     from pannier.api.objects import open_or_create
     from pannier.storage.opening import open_storage, parted_address
+    from pannier.store.state import is_empty
 
     path, name = parted_address(store)
     here = pannier.open_store(path)
     here.resolve(name)
-    is_new = preview and not open_storage(other).is_there()
+    target = open_storage(other)
+    is_new = preview and (not target.is_there() or is_empty(target))  # where nothing is, a preview makes nothing either
     with progress_bar("copy") as progress:
         there = open_or_create("memory://preview" if is_new else other)
         done = here.copy(name, there, strand=strand, preview=preview, progress=progress)

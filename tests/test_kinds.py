@@ -196,9 +196,10 @@ def test_patterns_say_what_is_looked_at(tmp_path: Path, run: Callable[..., Ended
     snapshot = pannier.open(tmp_path / "s.store")
     assert len(snapshot) == 9
     assert {item["kind"] for item in snapshot.left_out} == {"excluded"}
-    assert run("pack", folder, tmp_path / "t.store", "--encoding", "utf-8").err.startswith(
-        "pannier: --encoding is for tables"
-    )
+    assert run("pack", folder, tmp_path / "t.store", "--root", "there").err.startswith("pannier: --root is for tables")
+    (tmp_path / "two.toml").write_text('[[source]]\npath = "a"\nencoding = "utf-8"\n')
+    said = run("pack", tmp_path / "two.toml", tmp_path / "t.store").err
+    assert said.startswith("pannier: `encoding` is for tables"), said
 
 
 def test_headers_give_columns_where_a_rule_names_them(tmp_path: Path, store: pannier.Store) -> None:

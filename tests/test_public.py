@@ -147,13 +147,11 @@ def test_a_wrong_option_is_answered_with_the_nearest(packed: pannier.Snapshot, t
         assert packed.arrays("val", treatment, size=size).images.shape[1:] == shape
 
 
-# what one side has alone: figures are methods of their own, and what a command line needs is not Python's
+# what one side has alone: figures are methods of their own, what a command line needs is not Python's, and of
+# a table's rare ways a file of sources tells the command line
 ALONE = {
-    **{
-        "feed": "described digest docket epochs expect store_hint values",
-        "survey": "sheet columns",
-        "compare": "fail_on_change rows",
-    },
+    **{"feed": "described digest docket epochs expect store_hint values", "compare": "fail_on_change rows"},
+    **{"survey": "sheet columns encoding separator class_names", "pack": "encoding separator class_names"},
     **{"export": "arrays encode size split table treatment", "docket": "file store_as values", "render": "listed remove"},
     **{"sheet": "arrange batch batch_size epoch predicted probability size treated treatment path", "stats": "save"},
     **{"gather": "", "copy": "name", "tag": "remove rename yes name at store", "attach": "as_ save to file files"},

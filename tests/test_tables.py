@@ -123,6 +123,7 @@ def test_a_path_is_built_from_columns_below_a_root(folder: Path, tmp_path: Path,
         ("label,file\nt,a.jpg\n", {"picture": "nope"}, "no column 'nope'"),
         ("label,file\nt,a.jpg\n", {"picture": "1"}, "not paths or bytes"),
         ("label,file\nt,a.jpg\n", {"encoding": "martian"}, "no such encoding"),
+        ("label,file\nt,a.jpg\n", {"separator": "||"}, "one character parts the cells"),
     ],
 )
 def test_tables_that_cannot_be_used_say_what_to_do(

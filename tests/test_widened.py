@@ -154,6 +154,8 @@ def test_classes_are_chosen_numbered_and_named(tmp_path: Path) -> None:
     (tmp_path / "names.csv").write_text("number,weave\n0,Plain\n5,Satin\n10,Twill\n")
     named = pannier.create(tmp_path / "5").pack(folder, class_names=tmp_path / "names.csv").snapshot
     assert named.classes == ["Plain", "Satin", "Twill"]
+    (tmp_path / "sources.toml").write_text(f'[[source]]\npath = "{folder.name}"\nclass_names = "names.csv"\n')
+    assert pannier.create(tmp_path / "8").pack(tmp_path / "sources.toml").snapshot.classes == ["Plain", "Satin", "Twill"]
     assert pannier.create(tmp_path / "6").pack(folder).snapshot.classes == ["0", "5", "10"]
     (tmp_path / "names.csv").write_text("number,weave\n0,Plain\n")
     with pytest.raises(UsageError, match="no name for label '10'"):

@@ -42,9 +42,9 @@ CALLS = {
 }
 # by the question that they answer the options of a long help
 PANELS = {
-    "What is taken": "picture root encoding separator include exclude link where split subset pictures per_class "
+    "What is taken": "picture root include exclude link where split subset pictures per_class "
     "only_classes max_pixels max_bytes unlabeled strict again reread",
-    "Labels, keys and columns": "label label_pattern rename classes class_names allow_missing_classes relabel key prefix "
+    "Labels, keys and columns": "label label_pattern rename classes allow_missing_classes relabel key prefix "
     "columns predicted probability",
     "Splits": "shares counts carve of folds group_by near freeze split_by resplit allow_leaks",
     "What changes": "from_ set remove as_of",

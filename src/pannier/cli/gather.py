@@ -27,7 +27,8 @@ _HOW = {
     "encode": opt.text("Save all anew, as jpeg:90, png or webp:80.", "FORMAT"),
     "again": opt.switch("Ask again for what was refused for good."),
     "workers": opt.number("Threads that check what has come; by default all usable cores."),
-    **opt.TEXT_TABLE,
+    "encoding": opt.text("Of a text table, where it is not found.", "ENCODING"),
+    "separator": opt.text("Of a text table, where it is not found.", "CHARACTER"),
 }
 
 

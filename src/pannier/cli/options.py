@@ -117,10 +117,6 @@ NO_TREATMENT = TreatmentOptions(None, {})
 Said = dict[str, Any]
 NOTHING: Said = {}
 
-TEXT_TABLE = {
-    "encoding": text("Of a text table, where it is not found.", "ENCODING"),
-    "separator": text("Of a text table, where it is not found.", "CHARACTER"),
-}
 DATASET = {
     "name": text("What the dataset is called.", "TEXT"),
     "description": text("What the dataset is.", "TEXT"),
@@ -135,11 +131,9 @@ _RULES = {
     "split_by": text("What gives splits; NULL is dealt by --shares.", "EXPR"),
     "picture": text("Of a table: what gives a picture's path, or its bytes.", "EXPR"),
     "root": text("Of a table: where its paths begin.", "FOLDER"),
-    **TEXT_TABLE,
     "include": texts("Of a folder or archive: only paths like this, as 'a*/*.jpg'.", "PATTERN"),
     "exclude": texts("Of a folder or archive: no paths like this, as 'drafts/'.", "PATTERN"),
     "rename": texts("Read one class name as another.", "OLD=NEW"),
-    "class_names": text("Names of labels that are numbers: two columns, label and name.", "TABLE"),
 }
 
 _DEALING = {

@@ -103,11 +103,17 @@ def plural(count: int, one: str, many: str | None = None) -> str:
 
 # arguments that the command line calls otherwise
 _CALLED = {"facts": "fact", "files": "file", "from_": "from"}
+# fields of a TOML file of sources, for which pack has no option
+_IN_SOURCES = ("encoding", "separator", "class_names")
 
 
 def as_options(text: str) -> str:
     """A message of the core, in which arguments stand as `name`, with the options that they are here."""
-    return re.sub(r"`([a-z_]+)`", lambda name: "--" + _CALLED.get(name[1], name[1]).replace("_", "-"), text)
+
+    def option(name: re.Match[str]) -> str:
+        return name[0] if name[1] in _IN_SOURCES else "--" + _CALLED.get(name[1], name[1]).replace("_", "-")
+
+    return re.sub(r"`([a-z_]+)`", option, text)
 
 
 def print_wrapped(text: str, indent: str = "  ") -> None:

@@ -39,6 +39,7 @@ class SourceEntry(BaseModel):
     split_by: str | None = None
     columns: str | list[str] = []
     rename: dict[str, str] = {}
+    class_names: str | dict[str, str] | None = None
 
     @property
     def reading(self) -> dict[str, Any]:
@@ -156,7 +157,8 @@ def _entry(entry: Mapping[str, Any], number: int, file: Path) -> SourceEntry:
     if not path.exists():
         raise NotFoundError(f"{file}: source {number}: there is no {path}")
     root = None if read.root is None else str(file.parent / read.root)
-    return read.model_copy(update={"path": str(path), "root": root})
+    names = str(file.parent / read.class_names) if isinstance(read.class_names, str) else read.class_names
+    return read.model_copy(update={"path": str(path), "root": root, "class_names": names})
 
 
 def _joined(own: Rules, general: Rules) -> Rules:

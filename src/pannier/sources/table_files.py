@@ -100,6 +100,8 @@ def _tidied(column: Any) -> tuple[Any, int]:
 def _read_text(path: Path, encoding: str | None, separator: str | None) -> ReadTable:
     from pyarrow import csv as arrow_csv
 
+    if separator and len(separator) != 1:
+        raise UsageError(f"`separator` {separator!r}: one character parts the cells")
     content = path.read_bytes()
     text, used = _decoded(content, encoding)
     notes = [] if used == "utf-8" else [f"read as {used}"]
@@ -138,7 +140,7 @@ def _decoded(content: bytes, encoding: str | None) -> tuple[str, str]:
         try:
             return content.decode(encoding), encoding
         except LookupError:
-            raise UsageError(f"`encoding` {encoding}: there is no such encoding") from None
+            raise UsageError(f"`encoding` {encoding!r}: there is no such encoding") from None
     for mark, name in ((b"\xef\xbb\xbf", "utf-8"), (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16")):
         if content.startswith(mark):
             return content.decode("utf-8-sig" if name == "utf-8" else name), name

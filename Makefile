@@ -14,7 +14,7 @@ demo: $(VENV)/installed
 	$(BIN)/pannier demo
 
 test: lint
-	$(BIN)/pytest -n 2
+	$(BIN)/pytest -n 3 --dist worksteal
 
 lint: $(VENV)/installed
 	$(BIN)/ruff check src tests bench examples

@@ -40,6 +40,8 @@ BRIEFLY = {
     "gather": ["--pause", "1ms", "--attempts", "1", "--timeout", "1s"],
     "measure": ["--rounds", "1", "--slice-seconds", "0.1"],
 }
+# what leaves the store as it is; its figures may lie there
+READING = ("survey", "show", "sheet", "look", "history", "compare", "query", "stats", "feed", "measure")
 # names that stand already are given once
 TAKEN = {
     "tag swatches.store spring": "tag swatches.store spring --remove --yes",
@@ -80,8 +82,10 @@ def test_every_example_runs_as_it_is_written(
 ) -> None:
     for number, example in enumerate(dict.fromkeys(each for each in examples() if not each.startswith("demo"))):
         with subtests.test(example):
-            folder = shutil.copytree(worked, tmp_path / str(number), copy_function=_linked_or_copied)
             words = shlex.split(example)
+            folder = worked
+            if words[0] not in READING:
+                folder = shutil.copytree(worked, tmp_path / str(number), copy_function=_linked_or_copied)
             if "--new" in words:
                 (folder / words[1]).unlink()
             if example in TAKEN:
@@ -89,7 +93,8 @@ def test_every_example_runs_as_it_is_written(
             ended = run(*words, *BRIEFLY.get(words[0], []), cwd=folder)
             assert ended.status in STATUSES.get(words[0], (0,)), ended.err
             assert "Traceback" not in ended.err
-        shutil.rmtree(folder)
+        if folder != worked:
+            shutil.rmtree(folder)
 
 
 def _linked_or_copied(source: str, target: str) -> None:

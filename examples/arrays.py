@@ -13,9 +13,10 @@ import pannier
 
 
 def main(arrays: str, names: str, path: str) -> None:
-    snapshot = pannier.create(path).pack(arrays, label="y", class_names=names).snapshot
+    snapshot = pannier.create(path).pack(arrays, label="y", class_names=names, columns="array,index").snapshot
     print(snapshot)
-    record = snapshot["x_train/00000000.png"]
+    first = snapshot.query("SELECT key FROM records WHERE array = 'x_train' AND index = 0")
+    record = snapshot[first.column("key")[0].as_py()]
     with np.load(arrays) as held:
         print("the same pixels:", np.array_equal(record.picture(), held["x_train"][0]))
     with snapshot.feed("train", pannier.Treatment(size=16), batch_size=8, subset="50%") as feed:

@@ -67,7 +67,7 @@ def rows_of(made: list[tuple[str, Made]]) -> pa.Table:
 
 def grown(manifest: Manifest, rows: pa.Table, dealing: Dealing) -> tuple[Manifest, set[str]]:
     """The manifest with those rows dealt, and the keys of those that were left out."""
-    revision, _ = merge(rows, manifest, relabel=False)
+    revision, _ = merge(rows, manifest, likeness=likeness)
     labels, splits = manifest.codes("label"), manifest.codes("split")
     counts = Counter(zip(labels[0].tolist(), splits[0].tolist(), strict=True))
     named = {(labels[1][label], splits[1][split]): count for (label, split), count in counts.items()}

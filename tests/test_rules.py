@@ -57,12 +57,10 @@ def test_label_key_and_split_are_expressions(heap: Path, store: pannier.Store) -
     assert snapshot.splits == {"train": 8, "val": 8, "test": 8}
 
 
-def test_side_columns_stay_unless_the_sources_are_taken(tmp_path: Path, store: pannier.Store) -> None:
+def test_side_columns_are_as_the_source_says_and_others_stay(tmp_path: Path, store: pannier.Store) -> None:
     folder = fill(tmp_path / "a", 2)
     first = store.pack(folder, columns="upper(parent) as loud").snapshot
-    told = store.pack(folder, columns=["lower(parent) as loud", "bytes"])
-    assert (told.is_new, len(told.differing)) == (False, 6)
-    taken = store.pack(folder, columns=["lower(parent) as loud", "bytes"], relabel=True).snapshot
+    taken = store.pack(folder, columns=["lower(parent) as loud", "bytes"]).snapshot
     assert taken["twill/0000.jpg"].side == {"loud": "twill", "bytes": taken["twill/0000.jpg"].byte_count}
     assert taken.document["changes"] == [["columns", label, None, 2] for label in ("plain", "satin", "twill")]
     assert first["twill/0000.jpg"].side == {"loud": "TWILL"}

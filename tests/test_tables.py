@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
+import random
 from collections.abc import Callable
+from hashlib import sha256
 from pathlib import Path
 from typing import Any
 
@@ -67,7 +69,7 @@ def held() -> list[dict[str, Any]]:
 
 def test_pictures_in_the_table_itself_come_in_from_python_and_parquet(tmp_path: Path, store: pannier.Store) -> None:
     by_number = store.pack(held()).snapshot
-    assert [record.key for record in by_number] == ["00000000", "00000001", "00000002"]
+    assert [record.key for record in by_number] == sorted(sha256(row["picture"]).hexdigest()[:20] for row in held())
     named = pannier.create(tmp_path / "named.store").pack(pd.DataFrame(held()), key="name").snapshot
     nested = pa.table(
         {
@@ -146,3 +148,24 @@ def test_a_table_is_surveyed_and_previewed_by_hand(folder: Path, tmp_path: Path,
     assert json.loads(run("survey", table, "--json").out)["pictures"] == 4
     seen = json.loads(run("pack", table, tmp_path / "s.store", "--where", "loom < 4", "--preview", "--json").out)
     assert [row["key"] for row in seen["first"]] == ["a.jpg", "b.jpg", "sub/c.jpg"]
+
+
+def test_a_picture_without_a_name_keeps_its_label_however_a_table_is_sorted_and_filled(store: pannier.Store) -> None:
+    pictures = [encoded(draw(i)) for i in range(40)]
+    labels = {sha256(picture).hexdigest(): ("twill", "satin", "plain")[i % 3] for i, picture in enumerate(pictures)}
+    rows = [{"picture": picture, "label": labels[sha256(picture).hexdigest()]} for picture in pictures]
+    gaps = [*rows[:10], {"picture": None, "label": "satin"}, *rows[12:25], {"picture": None, "label": "twill"}, *rows[26:]]
+    store.pack(gaps)
+    filled = store.pack(rows)
+    assert (filled.added, filled.changed, filled.differing) == (3, 0, [])
+    for order in (rows[::-1], random.Random(3).sample(rows, 40)):
+        assert not store.pack(order).is_new
+    snapshot = store.snapshot()
+    assert {record.sha256: record.label for record in snapshot} == labels
+
+
+def test_equal_pictures_without_names_are_counted(store: pannier.Store) -> None:
+    picture, other = encoded(draw(1)), encoded(draw(2))
+    snapshot = store.pack([{"picture": each, "label": "twill"} for each in (picture, other, picture)]).snapshot
+    key = sha256(picture).hexdigest()[:20]
+    assert {record.key for record in snapshot} == {key, f"{key}-2", sha256(other).hexdigest()[:20]}

@@ -144,7 +144,7 @@ def test_classes_are_chosen_numbered_and_named(tmp_path: Path) -> None:
     fixed = pannier.create(tmp_path / "2").pack(folder, classes="twill,plain,satin,rib").snapshot
     assert fixed.class_numbers == {"twill": 0, "plain": 1, "satin": 2, "rib": 3}
     with pytest.raises(UsageError, match="keep their numbers along a strand"):
-        fixed.store.pack(folder, classes="plain,twill,satin,rib", relabel=True, rename="satin=plain")
+        fixed.store.pack(folder, classes="plain,twill,satin,rib", relabel="source", rename="satin=plain")
     with pytest.raises(UsageError, match="does not name 'twill'"):
         pannier.create(tmp_path / "3").pack(folder, classes="plain,satin,twil")
     with pytest.raises(UsageError, match="did you mean 'twill'"):

@@ -13,6 +13,8 @@ Last = Literal["keep", "drop"]
 Layout = Literal["class", "split", "flat"]
 # what becomes of what gets no label
 Unlabeled = Literal["leave", "keep"]
+# whose word goes where a source and a correction have both changed a record
+Relabel = Literal["source", "store"]
 # what long work calls now and then, with (done, in all)
 Progress = Callable[[int, int], None]
 

@@ -10,6 +10,9 @@ from pannier.cli.terminal import at_work, count_table, plural, print_deviation, 
 
 _WHAT = {
     "from_": opt.text("Rows by key: label, split and side columns; empty changes nothing.", "TABLE", names=("--from",)),
+    "key_column": opt.Declared(str, "With --from: the column that holds keys.", "COLUMN", "key"),
+    "null": opt.TEXT_TABLE["null"],
+    "new_classes": opt.switch("Labels may be no classes yet; else a misspelt one is refused."),
     "where": opt.text("Which records, as SQL over their columns.", "EXPR"),
     "set": opt.texts("What they get; NULL for nothing.", "COLUMN=VALUE"),
     "remove": opt.switch("Take those records out."),
@@ -67,6 +70,8 @@ def _print(result: pannier.ChangeResult, *, is_preview: bool) -> None:
     if result.unknown:
         shown = ", ".join(result.unknown[:3]) + (", ..." if len(result.unknown) > 3 else "")
         print(f"\n{plural(len(result.unknown), 'key')} of the table not found among the records: {shown}")
+    if result.not_read:
+        print(f"\nNot read, since they follow from the rest: {', '.join(result.not_read)}.")
     print_left_out(result.left_out)
 
 

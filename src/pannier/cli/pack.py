@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from typing import Any
 
 import pannier
 from pannier import choices
@@ -19,6 +20,8 @@ from pannier.cli.terminal import (
 )
 from pannier.units import show_bytes
 
+_SHOWN = 12
+
 _HOW = {
     "columns": opt.texts("Side columns: columns, or 'SQL as name'.", "COLUMN,..."),
     "unlabeled": opt.Declared(choices.Unlabeled, "What becomes of what gets no label.", default="leave"),
@@ -31,7 +34,8 @@ _HOW = {
     "prefix": opt.text("Put all keys below a prefix.", "PREFIX"),
     "remove_missing": opt.switch("Remove records that the source no longer has."),
     "resplit": opt.switch("Deal anew although the source has split folders."),
-    "relabel": opt.switch("The source's labels and splits win over those there."),
+    "forget": opt.switch("Leave out of account what earlier packs of this source were told."),
+    "relabel": opt.Declared(choices.Relabel | None, "Whose word goes where both have changed a record."),
     "allow_missing_classes": opt.switch("Splits may carry different class names."),
     "strict": opt.switch("Refuse broken pictures instead of leaving them out."),
     "reread": opt.switch("Read also files whose size and time stamp are as before."),
@@ -97,11 +101,24 @@ def _print_preview(result: pannier.PackResult) -> None:
 def _told(result: pannier.PackResult) -> str:
     """What became of records, in a line."""
     parts = [f"{result.added:,} added"]
-    parts += [f"{result.changed:,} changed"] if result.changed else []
+    other = result.changed - result.reencoded
+    parts += [f"{other:,} given another picture"] if other else []
+    parts += [f"{result.reencoded:,} saved anew"] if result.reencoded else []
     parts += [f"{result.relabelled:,} relabelled"] if result.relabelled else []
+    parts += [f"{result.resplit:,} put into another split"] if result.resplit else []
     parts += [f"{result.removed:,} removed"] if result.removed else []
     parts += [f"{result.unchanged:,} there already"] if result.unchanged else []
     return ", ".join(parts)
+
+
+def _option(value: Any) -> str:
+    if isinstance(value, dict):
+        value = [f"{old}={new}" for old, new in value.items()]
+    return "not said" if value is None else ", ".join(map(str, value)) if isinstance(value, list) else str(value)
+
+
+def _shown(value: Any) -> str:
+    return "-" if value is None else str(value)
 
 
 def _print(result: pannier.PackResult, store: str) -> None:
@@ -114,10 +131,14 @@ def _print(result: pannier.PackResult, store: str) -> None:
         print(f"{plural(result.new_pictures, 'new picture')}, {show_bytes(result.new_bytes)}.\n")
         count_table(snapshot.counts, snapshot.classes, list(snapshot.splits))
         print_deviation(result.deviation)
-    if result.differing:
-        shown = ", ".join(result.differing[:3]) + (", ..." if len(result.differing) > 3 else "")
-        print(f"\n{plural(len(result.differing), 'record')} have another label or split in the source: {shown}")
-        print("They stay as they are; --relabel takes the source's.")
+    for option, before, now in result.otherwise:
+        print(f"\n--{option.replace('_', '-')} {_option(now)}: it was {_option(before)} when this source was packed before.")
+    if result.conflicts:
+        print(f"\nCorrected here, and said otherwise by the source since: {plural(len(result.conflicts), 'conflict')}")
+        rows = [[each.key, each.column, *map(_shown, each[2:])] for each in result.conflicts[:_SHOWN]]
+        print_table(["key", "column", "said before", "in the source", "here"], rows, left=5)
+        more = f"{len(result.conflicts) - _SHOWN:,} more with --json. " if len(result.conflicts) > _SHOWN else ""
+        print(f"{more}They stay as they are here until --relabel source, or --relabel store, decides.")
     print_left_out(result.left_out)
     if result.skipped:
         print(f"\nSkipped: {plural(result.skipped, 'file')} that {'is' if result.skipped == 1 else 'are'} no picture.")

@@ -14,6 +14,7 @@ def show(
     store: opt.Store,
     key: str | None = opt.argument(None, "One record, by its key.", metavar="[KEY]"),
     batch_size: int | None = opt.value(None, "Count batches an epoch of this size, by split.", min=1),
+    recipe: bool = opt.flag("--recipe", "How its sources were packed: as commands, and as TOML."),
     figure: opt.Figure = None,
     json: opt.AsJson = False,
 ) -> int:
@@ -29,11 +30,23 @@ def show(
         if figure:
             draw_into(figure, [record], title=record.key)
         return 0
+    if recipe:
+        print_json(snapshot.recipes) if json else _print_recipes(snapshot)
+        return 0
     steps = [_steps_of(split, count, batch_size) for split, count in snapshot.splits.items()] if batch_size else []
     print_json(snapshot.to_dict() | {"steps": steps}) if json else _print_snapshot(snapshot, steps)
     if figure:
         draw_into(figure, snapshot)
     return 0
+
+
+def _print_recipes(snapshot: pannier.Snapshot) -> None:
+    from pannier.packing.recipe import as_command, as_toml
+
+    if not snapshot.recipes:
+        print("Nothing in it came from a source that has a name.")
+    for number, each in enumerate(snapshot.recipes):
+        print(f"{'' if number == 0 else chr(10)}{as_command(each, str(snapshot.store.path))}\n\n{as_toml(each)}", end="")
 
 
 def _steps_of(split: str, records: int, batch_size: int) -> dict[str, Any]:

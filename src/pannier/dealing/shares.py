@@ -51,6 +51,14 @@ def _checked_split(name: str) -> str:
     return name
 
 
+def split_given(name: str) -> str | None:
+    """The name that data give a split, without stray blanks; None for nothing but blanks. Raises UsageError."""
+    plain = name.strip()
+    if re.search(r"[,=@\x00-\x1f]", plain):
+        raise UsageError(f"{name!r} is no name for a split: several are named with commas between; give it another name")
+    return plain or None
+
+
 def _share(name: str, value: float | str | Fraction) -> Fraction:
     text = str(value).strip()
     try:

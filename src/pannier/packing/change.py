@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, fields
-from pathlib import Path
 from typing import Any, Protocol
 
 import numpy as np
@@ -14,17 +13,17 @@ import pyarrow.compute as pc
 
 from pannier.array_types import Flags
 from pannier.columns import NameColumn, Rows, all_names, differs
-from pannier.dealing.shares import Dealing, DealingOptions, SaidDealing
+from pannier.dealing.shares import Dealing, DealingOptions, SaidDealing, split_given
 from pannier.errors import SourceError, UsageError, did_you_mean
-from pannier.hashing import text_hash
 from pannier.packing.commit import Proposal, commit
+from pannier.packing.corrections import CHANGEABLE, Corrections, check_classes
 from pannier.packing.grouping import settle
 from pannier.packing.revision import Revision
+from pannier.packing.three_way import mark_corrected, tells_corrections
 from pannier.results import Result
 from pannier.sources.rows import LeftOut
-from pannier.sources.rules import GROUP, groups_by, plain_column, read_rename
-from pannier.sources.table_files import read_table
-from pannier.sources.tables import table_from
+from pannier.sources.rules import GROUP, groups_by, read_rename
+from pannier.sources.table_files import Nulls
 from pannier.store.facts import Fact, plain_value, read_facts
 from pannier.store.leases import WRITER, holding
 from pannier.store.manifest import COLUMNS, rows_there
@@ -34,8 +33,6 @@ from pannier.store.state import OpenedStore, State
 from pannier.versions.differing import differences
 
 FIRST_ROWS = 20
-# what a record has that can be changed, beside side columns
-CHANGEABLE = ("label", "split")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -43,14 +40,19 @@ class ChangeOptions(DealingOptions):
     """What is to be changed.
 
     from_: a table (a path, a data frame, Arrow or dicts) of rows by `key`: `label`, `split` and any side columns; an empty
-    cell changes nothing. where: SQL over the records' columns, says which records the rest is for. set: a value for label,
-    split or a side column, e.g. {"label": "satin"} or "label=satin"; None or NULL is none. remove: those records go. rename:
+    cell changes nothing, and columns that follow from the rest (number, file, width ...) are not read. key_column: which
+    column holds the keys. null: cells that mean nothing, "NULL,n/a". new_classes: labels may be no classes yet.
+    where: SQL over the records' columns, says which records the rest is for. set: a value for label, split or a side column,
+    e.g. {"label": "satin"} or "label=satin"; None or NULL is none. remove: those records go. rename:
     classes that are called otherwise. shares, seed, counts, carve, of, folds, group_by, near, freeze, allow_leaks: see
     `Dealing`; what deals, deals all anew but frozen splits. as_of: an older snapshot, whose content the new one gets; goes
     alone. facts: keys and values, e.g. {"reason": "second look"}. preview: nothing is written.
     """
 
     from_: Any | None = None
+    key_column: str = "key"
+    null: Nulls = ()
+    new_classes: bool = False
     where: str | None = None
     set: Mapping[str, Any] | str | Sequence[str] | None = None
     remove: bool = False
@@ -77,7 +79,8 @@ class ChangeResult(Result):
     """What a change did, or would do. `changes` are lists [kind, label, split, records]; `first` the first records that
     change, each (key, label before, label after, split before, split after), None after for one that is removed.
 
-    `unknown` are keys of the table that no record has. `state` is the strand's newest, `is_new` whether it was made now.
+    `unknown` are keys of the table that no record has, `not_read` its columns that follow from the rest. `state` is the
+    strand's newest, `is_new` whether it was made now.
     """
 
     state: State
@@ -86,6 +89,7 @@ class ChangeResult(Result):
     changes: list[list[Any]] = field(default_factory=list)
     first: list[tuple[str, str | None, str | None, str | None, str | None]] = field(default_factory=list)
     unknown: list[str] = field(default_factory=list)
+    not_read: list[str] = field(default_factory=list)
     left_out: list[LeftOut] = field(default_factory=list)
     deviation: dict[str | None, int] = field(default_factory=dict)
 
@@ -99,6 +103,7 @@ class ChangeResult(Result):
             "changes": [dict(zip(("kind", "label", "split", "records"), row, strict=True)) for row in self.changes],
             "first": [dict(zip(names, row, strict=True)) for row in self.first],
             "unknown": self.unknown,
+            "not_read": self.not_read,
             "left_out": [item._asdict() for item in self.left_out],
         }
 
@@ -160,20 +165,23 @@ class _Returning:
 class _Said:
     """What is to be changed, read."""
 
-    table: Any | None
+    corrections: Corrections | None
     where: str | None
     values: dict[str, Any]
     remove: bool
     rename: dict[str, str]
     dealing: SaidDealing
     about: dict[str, Any]
+    new_classes: bool
 
     @staticmethod
     def of(options: ChangeOptions) -> _Said:
         about: dict[str, Any] = {"note": options.note, "name": options.name, "description": options.description}
         about["facts"] = read_facts(options.facts)
-        table, values, rename = _keyed(options.from_), _read_set(options.set), read_rename(options.rename)
-        said = _Said(table, options.where, values, options.remove, rename, options.read_dealing(), about)
+        source, values, rename = options.from_, _read_set(options.set), read_rename(options.rename)
+        corrections = None if source is None else Corrections.read(source, options.key_column, options.null)
+        which, dealing = (corrections, options.where, values, options.remove, rename), options.read_dealing()
+        said = _Said(*which, dealing, about, options.new_classes)
         said.check()
         return said
 
@@ -185,16 +193,18 @@ class _Said:
     @property
     def columns(self) -> set[str]:
         """The columns that it gives values."""
-        return {*self.values, *(self.table.column_names if self.table is not None else ())}
+        return {*self.values, *(self.corrections.table.column_names if self.corrections is not None else ())}
 
     def check(self) -> None:
         frozen = self.dealing.freeze or self.dealing.thaw
         about = self.about["name"] is not None or self.about["description"] is not None
         if self.remove and (self.values or self.rename):
             raise UsageError("`remove` goes alone: what is removed has no label to set")
-        if self.remove and self.where is None and self.table is None:
+        if self.remove and self.where is None and self.corrections is None:
             raise UsageError("`remove`: say which records with `where` or `from_`")
-        if not (self.table is not None or self.values or self.remove or self.rename or frozen or about or self.is_about_all):
+        if not (
+            self.corrections is not None or self.values or self.remove or self.rename or frozen or about or self.is_about_all
+        ):
             raise UsageError("say what to change: `from_` TABLE, `set` label=..., `remove`, `rename` old=new, or `shares`")
 
 
@@ -221,12 +231,13 @@ class _Changing:
             acting = dealing.acting(parent.dealing, parent.splits)
             revision, deviation = settle(revision, parent.counts, acting, parent.index.likeness, anew=said.dealing.deals)
         is_changed = differs(revision.before("label"), revision.labels) | differs(revision.before("split"), revision.splits)
-        revision = revision.only(is_changed | revision.takes_side)
+        revision = _marked(revision.only(is_changed | revision.takes_side))
         self.result = ChangeResult(
             state=parent,
             selected=selected,
             first=_first(revision),
             unknown=unknown,
+            not_read=[] if said.corrections is None else said.corrections.derived(manifest),
             left_out=revision.left_out,
             deviation=deviation,
         )
@@ -255,8 +266,9 @@ def _revised(parent: State, said: _Said) -> tuple[Revision, list[str], int]:
         chosen[rows_where(manifest, said.where)] = True
     old_rows: Rows = np.empty(0, np.int64)
     unknown: list[str] = []
-    table = said.table
-    if table is not None:
+    table = None
+    if said.corrections is not None:
+        table = said.corrections.fitted(parent, new_classes=said.new_classes)
         old_rows = rows_there(manifest, table)
         unknown = table.column("key").take(pa.array(np.flatnonzero(old_rows < 0))).to_pylist()
         if len(unknown) == len(old_rows):
@@ -273,6 +285,8 @@ def _revised(parent: State, said: _Said) -> tuple[Revision, list[str], int]:
     at = np.searchsorted(rows, old_rows)
     if table is not None:
         _take_from(revision, table, at)
+    if said.values.get("label") is not None and not said.new_classes:
+        check_classes([str(said.values["label"])], parent, "`set` label")
     for name, value in said.values.items():
         _set(revision, name, value)
     names = [said.rename.get(name, name) for name in revision.labels.names]
@@ -281,6 +295,19 @@ def _revised(parent: State, said: _Said) -> tuple[Revision, list[str], int]:
         raise UsageError(f"`rename` {missing[0]}=...: there is no such class{did_you_mean(missing[0], parent.classes)}")
     revision.labels = revision.labels.mapped(names)
     return revision, unknown, len(rows)
+
+
+def _marked(revision: Revision) -> Revision:
+    """With notes of what was corrected: in columns that the manifest has, since a source may have said them."""
+    known = [name for name in revision.manifest.side_columns if not tells_corrections(name)]
+    after = [
+        ("label", revision.labels.to_arrow().cast(pa.string())),
+        ("split", revision.splits.to_arrow().cast(pa.string())),
+    ]
+    after += [(name, revision.table.column(name).combine_chunks()) for name in known]
+    for name, values in mark_corrected(revision.manifest, revision.there, after).items():
+        _set_side(revision, name, values, np.ones(len(revision), bool))
+    return revision
 
 
 def _take_from(revision: Revision, table: Any, at: Rows) -> None:
@@ -298,7 +325,7 @@ def _take_from(revision: Revision, table: Any, at: Rows) -> None:
             codes[at[is_given]] = given.numbered_by(names)[is_given]
             _replace(revision, name, NameColumn(codes, names))
         else:
-            whole = _spread(plain_column(values, name, "`from_`"), at, len(revision))
+            whole = _spread(values, at, len(revision))
             _set_side(revision, name, whole, pc.is_valid(whole).to_numpy(zero_copy_only=False))
 
 
@@ -306,7 +333,7 @@ def _set(revision: Revision, name: str, value: Any) -> None:
     """One value for all rows."""
     if name in CHANGEABLE:
         codes = np.zeros(len(revision), np.int32) if value is not None else np.full(len(revision), -1, np.int32)
-        _replace(revision, name, NameColumn(codes, [] if value is None else [str(value)]))
+        _replace(revision, name, NameColumn(codes, [] if value is None else [str(value).strip()]))
         return
     kind = revision.manifest.side_type(name)
     if isinstance(value, _Written) and not (kind is not None and pa.types.is_string(kind)):
@@ -360,27 +387,6 @@ def _first(revision: Revision) -> list[tuple[str, str | None, str | None, str | 
     return first[:FIRST_ROWS]
 
 
-def _keyed(source: Any | None) -> Any | None:
-    """A table with the column `key`, which no two rows share, and its hash. Raises UsageError."""
-    if source is None:
-        return None
-    read = read_table(Path(source)) if isinstance(source, (str, Path)) else table_from(source)
-    table, name = read.table, source if isinstance(source, (str, Path)) else "the table"
-    if "key" not in table.column_names:
-        near = did_you_mean("key", table.column_names)
-        raise UsageError(f"`from_` {name}: it has no column 'key', which says which records its rows are for{near}")
-    facts = [column for column in table.column_names if column in COLUMNS and column not in ("key", *CHANGEABLE)]
-    if facts:
-        raise UsageError(f"`from_` {name}: {facts[0]!r} is a fact of the picture, which cannot be changed: leave it out")
-    table = table.filter(pc.is_valid(table.column("key")))
-    table = table.set_column(table.column_names.index("key"), "key", table.column("key").cast(pa.large_string()))
-    keys = table.column("key").to_pylist()
-    if len({*keys}) < len(keys):
-        twice = next(key for key in keys if keys.count(key) > 1)
-        raise UsageError(f"`from_` {name}: key {twice!r} is there twice")
-    return table.append_column("hash", pa.array(np.fromiter(map(text_hash, keys), np.uint64, len(keys))))
-
-
 def _read_set(values: Mapping[str, Any] | str | Sequence[str] | None) -> dict[str, Any]:
     """Columns and values from a dict, or from "label=satin". Raises UsageError."""
     if values is None:
@@ -391,10 +397,12 @@ def _read_set(values: Mapping[str, Any] | str | Sequence[str] | None) -> dict[st
             raise UsageError("`set`: write a column and its value, as `set` label=satin")
         values = {name.strip(): None if text.strip() == "NULL" else _Written(text.strip()) for name, _, text in pieces}
     for name in values:
-        if name in COLUMNS and name not in CHANGEABLE:
+        if (name in COLUMNS and name not in CHANGEABLE) or tells_corrections(name):
             raise UsageError(f"`set` {name}=...: that is a fact of the picture, or its key, and cannot be changed")
         if not re.fullmatch(r"[A-Za-z_][A-Za-z0-9_ .-]*", name):
             raise UsageError(f"`set`: {name!r} is no name for a column")
+        if name == "split" and values[name] is not None:
+            split_given(str(values[name]))
         if name in CHANGEABLE and values[name] is not None and not str(values[name]).strip():
             raise UsageError(f"`set` {name}=: an empty {name} is none; write {name}=NULL for that")
     return dict(values)

@@ -31,7 +31,8 @@ class Proposal:
     """What a writer wants on top of a snapshot: `changes` are manifest rows with `removed`.
 
     `classes` fixes the first classes' numbers; `name` and `description` are the dataset's, None for those before.
-    `content` is a manifest, written before, that takes the place of parent and changes.
+    `content` is a manifest, written before, that takes the place of parent and changes. `recipes` tell how sources were
+    packed, None for those before.
     """
 
     changes: Any
@@ -43,6 +44,7 @@ class Proposal:
     left_out: Sequence[LeftOut] = ()
     facts: FactsByKey = field(default_factory=dict)
     content: Manifest | None = None
+    recipes: Sequence[Document] | None = None
 
     def upon(self, before: Manifest) -> Manifest:
         """The records that it makes of those before, not written yet."""
@@ -98,12 +100,18 @@ def _document(store: OpenedStore, parent: State | None, proposal: Proposal, befo
         "shares": shares or None,
         "seed": proposal.dealing.seed if shares else None,
         "dealing": proposal.dealing.to_document(),
+        "recipes": _recipes(proposal, parent),
         "left_out": publish_left_out(store.storage, proposal.left_out),
         "left_out_count": len(proposal.left_out),
         "base": after.base_file.to_document(),
         "delta": after.delta_file.to_document() if after.delta_file else None,
         "content_id": after.content_id,
     }
+
+
+def _recipes(proposal: Proposal, parent: State | None) -> list[Document]:
+    before = parent.recipes if parent is not None else []
+    return list(proposal.recipes) if proposal.recipes is not None else before
 
 
 def _said_or(said: str | None, parent: State | None, name: str) -> str:

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from pannier.choices import Progress, Unlabeled
+from pannier.choices import Progress, Relabel, Unlabeled, checked_choice
 from pannier.columns import Rows, keys_below, order_by_hash
 from pannier.dealing.shares import Dealing, DealingOptions
 from pannier.errors import SourceError, UsageError
@@ -23,8 +23,10 @@ from pannier.packing.commit import Proposal, commit
 from pannier.packing.grouping import settle
 from pannier.packing.ingest import Ingested, ingest
 from pannier.packing.merging import Counts, merge, refuse_both_sides_changed, rows_gone
+from pannier.packing.recipe import followed, named, of_source, recipe_of, with_recipe
 from pannier.packing.revision import Revision
 from pannier.packing.seen import Seen
+from pannier.packing.three_way import tells_corrections
 from pannier.results import Result
 from pannier.sources.checking import Checker, Checking
 from pannier.sources.opening import ReadingOptions, as_source
@@ -51,7 +53,8 @@ FIRST_ROWS = 20
 class PackOptions(DealingOptions, RuleOptions, ReadingOptions):
     """What is said of a pack.
 
-    Of the source: picture, root, encoding and separator for tables, include and exclude for folders and archives. Rules,
+    Of the source: picture, root, encoding, separator and null (cells
+    that mean nothing, "NULL,n/a") for tables, include and exclude for folders and archives. Rules,
     SQL over the source's columns: label, where, label_pattern, key, split_by, columns and rename, see `Rules`; class_names:
     names for numeric labels, a table's path or a dict. unlabeled, only_classes, per_class: see `Selection`.
 
@@ -61,7 +64,9 @@ class PackOptions(DealingOptions, RuleOptions, ReadingOptions):
     longest_side (pixels), encode ("jpeg:90", "png", "webp:80"): pictures are recoded before they are stored.
     name, description: of the dataset, kept along the strand. facts: of this snapshot, e.g. {"camera": "B"}.
     prefix: of all keys. remove_missing: records below it that the source does not have are removed.
-    resplit: deal although the source has splits. relabel: the source's labels win.
+    resplit: deal although the source has splits.
+    relabel: "source" or "store": whose word goes where a source and a correction have both changed a record.
+    What is not said of a source that was packed before is as it was said then; forget: it is not.
     strict: refuse instead of leaving out; nothing is written then. reread: read again what has not changed since.
     shard_size: bytes, or "256MiB". preview: all of it but writing. progress: called with (pictures done, pictures in all).
     """
@@ -79,7 +84,8 @@ class PackOptions(DealingOptions, RuleOptions, ReadingOptions):
     prefix: str = ""
     remove_missing: bool = False
     resplit: bool = False
-    relabel: bool = False
+    relabel: Relabel | None = None
+    forget: bool = False
     allow_missing_classes: bool = False
     strict: bool = False
     reread: bool = False
@@ -110,7 +116,9 @@ class PackResult(Result, Counts):
     """What packing did, or with `preview` would do. `state` is the strand's newest; `is_new` says whether packing made it.
 
     `funnel` tells how many of all `rows` of the source each condition left, `origins` by class what its labels were before
-    renaming. Of a preview `first` are the first rows as (key, label, split), `counts` how many there are by (class, split).
+    renaming. `recipe` is what was followed of an earlier pack of this source, `otherwise` what was said otherwise now:
+    (option, before, now). Of a preview `first` are the first rows as (key, label, split), `counts` how many there are by
+    (class, split).
     """
 
     state: State | None
@@ -125,6 +133,8 @@ class PackResult(Result, Counts):
     first: list[tuple[str, str | None, str | None]] = field(default_factory=list)
     counts: dict[tuple[str | None, str | None], int] = field(default_factory=dict)
     origins: dict[str, dict[str, int]] = field(default_factory=dict)
+    recipe: dict[str, Any] = field(default_factory=dict)
+    otherwise: list[tuple[str, Any, Any]] = field(default_factory=list)
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data for JSON."""
@@ -136,6 +146,8 @@ class PackResult(Result, Counts):
             | {
                 "deviation": [{"label": label, "records": count} for label, count in self.deviation.items()],
                 "funnel": [{"where": where, "rows": count} for where, count in self.funnel],
+                "otherwise": [dict(zip(("option", "before", "now"), each, strict=True)) for each in self.otherwise],
+                "conflicts": [each.to_dict() for each in self.conflicts],
                 "left_out": [item._asdict() for item in self.left_out],
                 "first": [{"key": key, "label": label, "split": split} for key, label, split in self.first],
                 "counts": [{"label": label, "split": split, "records": n} for (label, split), n in self.counts.items()],
@@ -150,7 +162,7 @@ def pack(store: OpenedStore, source: Any, options: PackOptions) -> PackResult:
     table or dicts, one a row; a dict of arrays. Holds at most a few blocks and pictures in memory. Raises SourceError,
     UsageError, ConflictError, StoreError.
     """
-    packing = _Packing(store, options)
+    packing = _Packing(store, source, options)
     if options.preview:
         return packing.run(source)
     with holding(store.storage, WRITER):
@@ -185,14 +197,21 @@ def names_in(names: str | Sequence[str]) -> tuple[str, ...]:
 class _Packing:
     """One pack: what was said of it, what is to be brought in, laid on top of whatever the strand's head is at its turn."""
 
-    def __init__(self, store: OpenedStore, options: PackOptions) -> None:
+    def __init__(self, store: OpenedStore, source: Any, options: PackOptions) -> None:
         checked_name(options.strand)
+        head = store.strands.head(options.strand)
+        self._known = store.state_of(head.snapshot) if head else None
+        self._named = named(source)
+        before = None if self._known is None or options.forget else of_source(self._known.recipes, self._named)
+        options, self._otherwise = followed(options, before)
+        self._followed = before
+        self._recipe = None if self._named is None else recipe_of(self._named, options)
         self._store, self._options, self._preview = store, options, options.preview
         self._said = options.read_dealing()
         self._about = options.about()
         self._recoding = read_recoding(options.longest_side, options.encode)
-        head = store.strands.head(options.strand)
-        self._known = store.state_of(head.snapshot) if head else None
+        if options.relabel is not None:
+            checked_choice("relabel", options.relabel, Relabel)
         self._dealing = self._said.upon(self._known.dealing if self._known is not None else Dealing())
         way = f"{self._recoding.text if self._recoding else ''} {options.max_pixels}"
         self._seen = Seen(store.storage, way, forget=options.reread)
@@ -230,6 +249,8 @@ class _Packing:
             first=self._first(chosen),
             counts=self._counts(state),
             origins=_origins(chosen),
+            recipe=self._followed or {},
+            otherwise=self._otherwise,
         )
 
     def _counts(self, state: State | None) -> dict[tuple[str | None, str | None], int]:
@@ -266,6 +287,7 @@ class _Packing:
             raise UsageError(what) from None
         chosen, self._passed = select(source, rules, everything, self._options.selection(self._dealing.seed))
         taken = set(chosen.side.column_names if chosen.side else ()) & set(COLUMNS)
+        taken |= set(filter(tells_corrections, chosen.side.column_names if chosen.side else ()))
         if taken:
             raise UsageError(f"`columns` {min(taken)}: every record has that already; give the side column another name")
         texts = (self._options.above + key for key in chosen.key_texts())
@@ -306,7 +328,9 @@ class _Packing:
             refuse_both_sides_changed(self._incoming, manifest, known)
         before = parent.dealing if parent is not None else Dealing()
         dealing = self._said.upon(before)
-        revision, self._done = merge(self._incoming, manifest, relabel=self._options.relabel)
+        revision, self._done = merge(
+            self._incoming, manifest, likeness=self._store.index.likeness, relabel=self._options.relabel
+        )
         if self._source_keys is not None:
             revision.gone = rows_gone(manifest, self._source_keys, self._options.above)
         if not revision.is_empty or self._said.deals:
@@ -316,7 +340,8 @@ class _Packing:
         self._count(revision)
         if revision.is_empty and not self._says_something(parent, dealing):
             return None
-        return Proposal(revision.changes(), dealing=dealing, left_out=self._left_out, **self._about)
+        recipes = with_recipe(parent.recipes if parent is not None else (), self._recipe)
+        return Proposal(revision.changes(), dealing=dealing, left_out=self._left_out, recipes=recipes, **self._about)
 
     def _count(self, revision: Revision) -> None:
         self._done.removed = len(revision.gone)
@@ -337,7 +362,9 @@ class _Packing:
         if parent is None:
             return False
         renamed = any(self._about[said] not in (None, getattr(parent, said)) for said in ("name", "description"))
-        return renamed or dealing.frozen != parent.dealing.frozen
+        recipes = with_recipe(parent.recipes, self._recipe)
+        is_other_way = of_source(recipes, self._named) != of_source(parent.recipes, self._named)
+        return renamed or is_other_way or dealing.frozen != parent.dealing.frozen
 
 
 def _origins(chosen: Chosen) -> dict[str, dict[str, int]]:

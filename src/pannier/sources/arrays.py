@@ -17,7 +17,7 @@ import pyarrow as pa
 from pannier.columns import NameColumn
 from pannier.errors import SourceError, UsageError
 from pannier.sources.paths import split_of_folder
-from pannier.sources.rows import FileStamp, LeftOut, Row
+from pannier.sources.rows import FileStamp, LeftOut, Row, content_keys
 
 ENDINGS = (".npz", ".npy")
 
@@ -50,6 +50,8 @@ class ArraysSource:
         self._parts = _parted({each: np.asanyarray(values) for each, values in arrays.items()}, name)
         self.fixed_splits = keep_splits and all(part.split for part in self._parts)
         self._starts = np.cumsum([0, *(len(part.pictures) for part in self._parts)])
+        keys = [part.folder + key for part in self._parts for key in content_keys(map(_essence, part.pictures), ".png")]
+        self._keys = pa.array(keys, pa.large_string())
         self._table = pa.concat_tables([self._table_of(part) for part in self._parts], promote_options="default")
 
     @property
@@ -62,8 +64,7 @@ class ArraysSource:
         return self._table
 
     def keys(self) -> Any:
-        keys = [f"{part.folder}{i:08}.png" for part in self._parts for i in range(len(part.pictures))]
-        return pa.array(keys, pa.large_string())
+        return self._keys
 
     def byte_counts(self, numbers: Any) -> np.ndarray[Any, np.dtype[np.int64]]:
         sizes = [part.pictures[0].nbytes if len(part.pictures) else 0 for part in self._parts]
@@ -87,6 +88,11 @@ class ArraysSource:
             "split": pa.array([split] * count, pa.string()).dictionary_encode(),
         }
         return pa.table(columns | {name: _column(values) for name, values in part.columns.items()})
+
+
+def _essence(pixels: _Array) -> bytes:
+    """What tells a picture from others: its shape, its type, its pixels."""
+    return f"{pixels.shape} {pixels.dtype.str} ".encode() + np.ascontiguousarray(pixels).tobytes()
 
 
 def arrays_file(path: str | Path, *, keep_splits: bool = True) -> ArraysSource:

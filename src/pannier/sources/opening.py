@@ -17,20 +17,22 @@ from pannier.sources.rows import FileStamp, Source
 from pannier.sources.rules import Rules
 from pannier.sources.several import NamedSource, Several, read_source_file
 from pannier.sources.table_files import ENDINGS as TABLE_ENDINGS
+from pannier.sources.table_files import Nulls
 from pannier.sources.tables import TableSource, table_file, table_from
 
-TABLE_OPTIONS = ("picture", "root", "encoding", "separator")
+TABLE_OPTIONS = ("picture", "root", "encoding", "separator", "null")
 PATTERN_OPTIONS = ("include", "exclude")
 
 
 @dataclass(frozen=True, kw_only=True)
 class ReadingOptions:
-    """How a source is read, not what comes of it: the first four for tables, the others for folders and archives."""
+    """How a source is read, not what comes of it: the first five for tables, the others for folders and archives."""
 
     picture: str | None = None
     root: str | Path | None = None
     encoding: str | None = None
     separator: str | None = None
+    null: Nulls = ()
     include: str | Sequence[str] = ()
     exclude: str | Sequence[str] = ()
 
@@ -45,8 +47,8 @@ def as_source(
 ) -> Source:
     """Whatever names pictures, as a source: a path, several paths, a data frame, dicts, arrays; a source as it is.
 
-    `is_known` says of a file in a folder that it need not be looked into. `reading` are picture, root, encoding and
-    separator for tables, include and exclude for folders and archives.
+    `is_known` says of a file in a folder that it need not be looked into. `reading` are picture, root, encoding,
+    separator and null for tables, include and exclude for folders and archives.
     Raises UsageError, NotFoundError, SourceError.
     """
     wanted = {name: value for name, value in reading.items() if value}
@@ -63,7 +65,7 @@ def as_source(
         _refuse(wanted, (*TABLE_OPTIONS, *PATTERN_OPTIONS), "arrays")
         return ArraysSource(source, "arrays", keep_splits=keep_splits)
     _refuse(wanted, (*PATTERN_OPTIONS, "encoding", "separator"), "data from Python")
-    return TableSource(table_from(source), "table", wanted.get("root", "."), wanted.get("picture"))
+    return TableSource(table_from(source, wanted.get("null", ())), "table", wanted.get("root", "."), wanted.get("picture"))
 
 
 def _path(

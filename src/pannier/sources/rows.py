@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+import hashlib
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple, Protocol
 
@@ -14,6 +16,8 @@ from pannier.errors import SourceError
 from pannier.kinds import LeftOutKind
 
 ROWS_AT_ONCE = 4096
+# 80 bits: among a thousand million pictures two are alike by chance once in a million datasets
+KEY_DIGITS = 20
 
 
 class Row(NamedTuple):
@@ -109,6 +113,20 @@ class Chosen:
     def key_texts(self) -> Iterator[str]:
         for at in range(0, len(self), ROWS_AT_ONCE):
             yield from self.keys[at : at + ROWS_AT_ONCE].to_pylist()
+
+
+def content_keys(contents: Iterable[Any], ending: str = "") -> list[str]:
+    """Keys of pictures that have no name: the first digits of each one's SHA-256; equal ones get -2, -3 and so on.
+
+    So a picture keeps its key wherever it stands the next time.
+    """
+    seen: Counter[str] = Counter()
+    keys = []
+    for content in contents:
+        key = hashlib.sha256(content).hexdigest()[:KEY_DIGITS]
+        seen[key] += 1
+        keys.append(f"{key}{ending}" if seen[key] == 1 else f"{key}-{seen[key]}{ending}")
+    return keys
 
 
 def classes_by_split(chosen: Chosen) -> dict[str, set[str]]:

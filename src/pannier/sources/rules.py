@@ -19,6 +19,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from pannier.columns import NameColumn, Rows
+from pannier.dealing.shares import split_given
 from pannier.errors import SourceError, UsageError
 from pannier.sources.headers import header_columns_in, header_table
 from pannier.sources.rows import Chosen, LeftOut, Row, Source
@@ -119,12 +120,12 @@ def _named(labels: NameColumn, class_names: Mapping[str, str], rename: Mapping[s
             what = f"`class_names` has no name for label {nameless[0]!r}"
             raise UsageError(f"{what}: add it there, or leave it out by `where`")
     names = [class_names.get(name, name) for name in labels.names]
-    return labels.mapped([_blank_is_none(rename.get(name, name)) for name in names])
+    return labels.mapped([_tidy(rename.get(name.strip(), name)) for name in names])
 
 
-def _blank_is_none(name: str) -> str | None:
-    """A name of nothing but blanks is no name: it would be a class, the first of all."""
-    return name if name.strip() else None
+def _tidy(name: str) -> str | None:
+    """A class without stray blanks; a name of nothing but blanks is none: it would be a class, the first of all."""
+    return name.strip() or None
 
 
 def choose_rows(source: Source, rules: Rules, table: Any | None = None) -> Chosen:
@@ -151,9 +152,9 @@ def choose_rows(source: Source, rules: Rules, table: Any | None = None) -> Chose
     splits = NameColumn(np.full(len(numbers), -1, np.int32), [])
     if rules.split_by:
         splits = NameColumn.of(left.evaluate(rules.split_by, "`split_by`"))
-        splits = splits.mapped([_blank_is_none(name) for name in splits.names])
     elif source.fixed_splits:
         splits = NameColumn.of(left.table.column("split"))
+    splits = splits.mapped([split_given(name) for name in splits.names])
     named = _named(labels, rules.class_names, rules.rename)
     chosen_keys = _keys(left, keys.take(pa.array(numbers)), rules.key)
     side = _side(left, rules.columns, rules.group_by)

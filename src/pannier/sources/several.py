@@ -30,6 +30,7 @@ class SourceEntry(BaseModel):
     root: str | None = None
     encoding: str | None = None
     separator: str | None = None
+    null: str | list[str] = []
     include: str | list[str] = []
     exclude: str | list[str] = []
     label: str | None = None
@@ -44,7 +45,7 @@ class SourceEntry(BaseModel):
     @property
     def reading(self) -> dict[str, Any]:
         """How it is read: what `as_source` takes beside the path."""
-        names = ("picture", "root", "encoding", "separator", "include", "exclude")
+        names = ("picture", "root", "encoding", "separator", "null", "include", "exclude")
         return {name: value for name in names if (value := getattr(self, name))}
 
     @property

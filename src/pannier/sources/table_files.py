@@ -6,7 +6,7 @@ import csv
 import io
 import re
 import tempfile
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -15,6 +15,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from pannier.errors import SourceError, UsageError
+
+# cells that mean nothing, as they are said: "NULL,n/a,-", or a list
+Nulls = str | Sequence[str]
 
 SEPARATORS = (",", ";", "\t", "|")
 ENDINGS = {
@@ -54,16 +57,19 @@ class ReadTable:
     stray_blanks: dict[str, int] = field(default_factory=dict)
 
 
-def read_table(path: Path, *, encoding: str | None = None, separator: str | None = None) -> ReadTable:
-    """A table file by its ending. Raises SourceError where it cannot be read, UsageError for an unknown ending."""
+def read_table(path: Path, *, encoding: str | None = None, separator: str | None = None, null: Nulls = ()) -> ReadTable:
+    """A table file by its ending; `null` are cells that mean nothing, beside empty ones.
+
+    Raises SourceError where it cannot be read, UsageError for an unknown ending.
+    """
     kind = ENDINGS.get(path.suffix.lower())
     if kind is None:
         raise UsageError(f"{path} is no table by its ending: {', '.join(ENDINGS)} are read")
     readers: dict[str, Callable[[], ReadTable]] = {
-        "text": lambda: _read_text(path, encoding, separator),
-        "json": lambda: _read_json(path),
-        "parquet": lambda: _read_parquet(path),
-        "excel": lambda: _read_excel(path),
+        "text": lambda: _read_text(path, encoding, separator, null_tokens(null)),
+        "json": lambda: tidied(_read_json(path), null),
+        "parquet": lambda: _read_parquet(path, null),
+        "excel": lambda: tidied(_read_excel(path), null),
     }
     try:
         table = readers[kind]()
@@ -74,8 +80,17 @@ def read_table(path: Path, *, encoding: str | None = None, separator: str | None
     return table
 
 
-def tidied(table: Any) -> ReadTable:
-    """Stray blanks around names and text are taken off, empty text is NULL. Raises SourceError for names twice."""
+def null_tokens(said: Nulls) -> list[str]:
+    """The cells that mean nothing, from "NULL,n/a,-" or a list."""
+    tokens = said.split(",") if isinstance(said, str) else said
+    return sorted({"", *(token.strip() for token in tokens)})
+
+
+def tidied(table: Any, null: Nulls = ()) -> ReadTable:
+    """Stray blanks around names and text are taken off; empty text, and the cells `null`, are NULL.
+
+    Raises SourceError for names twice.
+    """
     names = [name.strip() for name in table.column_names]
     twice = sorted({name for name in names if names.count(name) > 1})
     if twice:
@@ -84,20 +99,23 @@ def tidied(table: Any) -> ReadTable:
     notes = [f"blanks taken off the names of {', '.join(changed)}"] if changed else []
     columns, stray = {}, {}
     for name, column in zip(names, table.columns, strict=True):
-        columns[name], stray[name] = _tidied(column)
+        columns[name], stray[name] = _tidied(column, null_tokens(null))
     return ReadTable(pa.table(columns), notes, stray_blanks={name: count for name, count in stray.items() if count})
 
 
-def _tidied(column: Any) -> tuple[Any, int]:
+def _tidied(column: Any, null: list[str]) -> tuple[Any, int]:
     """A column without stray blanks, and how many cells had some."""
+    if pa.types.is_dictionary(column.type) and pa.types.is_string(column.type.value_type):
+        column = column.cast(pa.string())
     if not (pa.types.is_string(column.type) or pa.types.is_large_string(column.type)):
         return column, 0
     stripped = pc.utf8_trim_whitespace(column)
     stray = pc.sum(pc.not_equal(stripped, column)).as_py() or 0
-    return pc.if_else(pc.equal(stripped, ""), pa.scalar(None, stripped.type), stripped), stray
+    is_nothing = pc.is_in(stripped, value_set=pa.array(null, stripped.type))
+    return pc.if_else(is_nothing, pa.scalar(None, stripped.type), stripped), stray
 
 
-def _read_text(path: Path, encoding: str | None, separator: str | None) -> ReadTable:
+def _read_text(path: Path, encoding: str | None, separator: str | None, null: list[str]) -> ReadTable:
     from pyarrow import csv as arrow_csv
 
     if separator and len(separator) != 1:
@@ -129,7 +147,7 @@ def _read_text(path: Path, encoding: str | None, separator: str | None) -> ReadT
         arrow_csv.ParseOptions(delimiter=separator, invalid_row_handler=leave_out, newlines_in_values=True),
         arrow_csv.ConvertOptions(column_types=dict.fromkeys(names, pa.large_string()), strings_can_be_null=False),
     )
-    read = tidied(table)
+    read = tidied(table, null)
     typed = pa.table({name: _typed(read.table.column(name)) for name in names})
     return ReadTable(typed, notes, malformed, read.stray_blanks)
 
@@ -179,26 +197,26 @@ def _typed(column: Any) -> Any:
     return column
 
 
-def _read_json(path: Path) -> ReadTable:
+def _read_json(path: Path) -> Any:
     from pyarrow import json
 
-    return tidied(json.read_json(path))
+    return json.read_json(path)
 
 
-def _read_parquet(path: Path) -> ReadTable:
+def _read_parquet(path: Path, null: Nulls) -> ReadTable:
     """Where it holds pictures, they are unpacked to a temporary file and mapped from there: read at random, never held."""
     from pyarrow import parquet
 
     # not buffered ahead: what is unpacked of a row group at a time is held, nothing beside it
     with parquet.ParquetFile(path, memory_map=True, pre_buffer=False) as file:
         if not any(holds_bytes(field.type) for field in file.schema_arrow):
-            return tidied(file.read())
+            return tidied(file.read(), null)
         with tempfile.NamedTemporaryFile(suffix=".arrow") as unpacked:
             with pa.ipc.new_file(unpacked.name, file.schema_arrow) as writer:
                 for batch in file.iter_batches(batch_size=_UNPACKED_AT_ONCE, use_threads=False):
                     writer.write_batch(batch)
             with pa.memory_map(unpacked.name) as mapped:  # the map outlives the file's name
-                return tidied(pa.ipc.open_file(mapped).read_all())
+                return tidied(pa.ipc.open_file(mapped).read_all(), null)
 
 
 def holds_bytes(kind: Any) -> bool:
@@ -212,7 +230,7 @@ def is_bytes(kind: Any) -> bool:
     return bool(pa.types.is_binary(kind) or pa.types.is_large_binary(kind))
 
 
-def _read_excel(path: Path) -> ReadTable:
+def _read_excel(path: Path) -> Any:
     try:
         import pandas
 
@@ -222,7 +240,7 @@ def _read_excel(path: Path) -> ReadTable:
         raise UsageError(f"{missing}: pip install 'pannier[excel]', or save the table as CSV") from None
     except Exception as error:  # its readers raise what the damaged bytes happen to provoke
         raise SourceError(f"{path} cannot be read as a table: {_line(error)}") from error
-    return tidied(pa.Table.from_pandas(frame.rename(columns=str), preserve_index=False))
+    return pa.Table.from_pandas(frame.rename(columns=str), preserve_index=False)
 
 
 def _line(error: BaseException) -> str:

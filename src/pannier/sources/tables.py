@@ -18,9 +18,9 @@ import pyarrow.compute as pc
 from pannier.errors import UsageError
 from pannier.sources.folders import file_stamp, read_file
 from pannier.sources.paths import looks_like_picture
-from pannier.sources.rows import FileStamp, LeftOut, Row
+from pannier.sources.rows import FileStamp, LeftOut, Row, content_keys
 from pannier.sources.rules import evaluate
-from pannier.sources.table_files import ReadTable, holds_bytes, is_bytes, read_table, tidied
+from pannier.sources.table_files import Nulls, ReadTable, holds_bytes, is_bytes, read_table, tidied
 
 # columns that give labels where no rule does
 USUAL_LABELS = ("label", "class")
@@ -62,7 +62,7 @@ class TableSource:
         self._table = kept
         holds = is_bytes(self._pictures.type)
         self._lengths = pc.binary_length(self._pictures).to_numpy().astype(np.int64) if holds else None
-        self._keys = _keys(names, self.root)
+        self._keys = _keys(names, self.root, self._pictures if holds else None)
 
     @property
     def default_label(self) -> str | None:
@@ -104,16 +104,16 @@ def _size_of(path: bytes) -> int:
         return 0  # reading it says what is wrong
 
 
-def table_from(rows: Any) -> ReadTable:
+def table_from(rows: Any, null: Nulls = ()) -> ReadTable:
     """A table from Python: Arrow, a data frame, or dicts, one a row."""
     if isinstance(rows, pa.Table):
-        return tidied(rows)
+        return tidied(rows, null)
     if hasattr(rows, "columns") and hasattr(rows, "iloc"):
-        return tidied(pa.Table.from_pandas(rows.rename(columns=str), preserve_index=False))
+        return tidied(pa.Table.from_pandas(rows.rename(columns=str), preserve_index=False), null)
     if isinstance(rows, Iterable) and not isinstance(rows, (str, bytes, Mapping)):
         listed = list(rows)
         if listed and all(isinstance(row, Mapping) for row in listed):
-            return tidied(pa.Table.from_pylist([dict(row) for row in listed]))
+            return tidied(pa.Table.from_pylist([dict(row) for row in listed]), null)
     raise UsageError(f"{type(rows).__name__} is no source: give a folder, a table, a data frame, or dicts, one a row")
 
 
@@ -124,10 +124,11 @@ def table_file(
     root: str | Path | None = None,
     encoding: str | None = None,
     separator: str | None = None,
+    null: Nulls = (),
 ) -> TableSource:
     """A table file as a source; paths in it are relative to `root`, by default the folder in which it lies."""
     file = Path(path)
-    table = read_table(file, encoding=encoding, separator=separator)
+    table = read_table(file, encoding=encoding, separator=separator, null=null)
     return TableSource(table, file.name, root if root is not None else file.parent, picture)
 
 
@@ -192,21 +193,22 @@ def holds_links(column: Any) -> bool:
     return bool(len(values)) and bool(pc.all(pc.match_substring_regex(values, LINK)).as_py())
 
 
-def _keys(names: Any, root: Path) -> Any:
-    """Paths as keys: relative to the root where they lie below it, with `/`, in Unicode form NFC; else rows' numbers."""
+def _keys(names: Any, root: Path, held: Any | None) -> Any:
+    """Paths as keys: relative to the root where they lie below it, with `/`, in Unicode form NFC; else by content."""
     names = names.combine_chunks() if isinstance(names, pa.ChunkedArray) else names
     is_odd = pc.fill_null(pc.match_substring_regex(names, _ODD_PATH), True).to_numpy(zero_copy_only=False)
     odd = np.flatnonzero(is_odd)
     if not len(odd):
         return names
     base = posixpath.normpath(str(root.resolve()))
-    keys = [_key(name, row, base) for row, name in zip(odd.tolist(), names.take(pa.array(odd)).to_pylist(), strict=True)]
+    paths = names.take(pa.array(odd)).to_pylist()
+    nameless = [row for row, name in zip(odd.tolist(), paths, strict=True) if not name]
+    by_content = iter(content_keys(held[row].as_buffer() for row in nameless) if held is not None else [])
+    keys = [_key(name, base) if name else next(by_content) for name in paths]
     return pc.replace_with_mask(names, pa.array(is_odd), pa.array(keys, pa.large_string()))
 
 
-def _key(name: str | None, row: int, base: str) -> str:
-    if not name:
-        return f"{row:08}"
+def _key(name: str, base: str) -> str:
     path = posixpath.normpath(name.replace("\\", "/"))
     if path.startswith("/"):
         path = path[len(base) + 1 :] if path.startswith(base + "/") else path.lstrip("/")

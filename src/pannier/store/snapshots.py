@@ -98,6 +98,11 @@ class Told:
         return str(self.document.get("description", ""))
 
     @property
+    def recipes(self) -> list[dict[str, Any]]:
+        """How each source was packed when it last was, those of earlier snapshots too."""
+        return list(self.document.get("recipes", ()))
+
+    @property
     def parents(self) -> list[str]:
         """The ids of the snapshots that it was made of."""
         return list(self.document["parents"])

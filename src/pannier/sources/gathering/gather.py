@@ -97,6 +97,7 @@ def gather(
     ignore_robots: bool = False,
     encoding: str | None = None,
     separator: str | None = None,
+    null: str | Sequence[str] = (),
     workers: int | None = None,
     preview: bool = False,
     progress: Progress | None = None,
@@ -117,7 +118,7 @@ def gather(
     manners = Manners(read_seconds(pause), connections, attempts, read_seconds(timeout), heeds_robots=not ignore_robots)
     fetch = partial(_fetch, manners=manners, bounds=bounds, workers=workers, progress=progress)
     gathered = Gathered(Path(folder), Path(folder) / TABLE)
-    rows, texts = _with_links(_read(table, encoding, separator), link, where, gathered)
+    rows, texts = _with_links(_read(table, encoding, separator, null), link, where, gathered)
     if preview:
         journal = looked_into(gathered.folder)
         gathered.there_before = sum(who in journal.came for who in {identity(text) for text in texts})
@@ -141,10 +142,10 @@ def _gather(
     return gathered
 
 
-def _read(table: Any, encoding: str | None, separator: str | None) -> Any:
+def _read(table: Any, encoding: str | None, separator: str | None, null: str | Sequence[str]) -> Any:
     if isinstance(table, (str, Path)):
-        return read_table(Path(table), encoding=encoding, separator=separator).table
-    return table_from(table).table
+        return read_table(Path(table), encoding=encoding, separator=separator, null=null).table
+    return table_from(table, null).table
 
 
 def _names(rows: Any, name: str | None) -> list[str | None] | None:

@@ -1,0 +1,123 @@
+"""The recipe: how a source was packed, kept in the snapshot, so that packing it again does the same."""
+
+from __future__ import annotations
+
+import os
+import shlex
+from collections.abc import Sequence
+from dataclasses import fields, replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from pannier.sources.rules import read_rename
+
+if TYPE_CHECKING:
+    from pannier.packing.pack import PackOptions
+
+# a source, and what was said of it but for what is of one pack alone
+Recipe = dict[str, Any]
+FOLLOWED = (
+    *("picture", "root", "encoding", "separator", "null", "include", "exclude", "label", "label_pattern", "where", "key"),
+    *("split_by", "columns", "rename", "class_names", "unlabeled", "only_classes", "per_class", "longest_side", "encode"),
+    *("prefix", "resplit", "allow_missing_classes", "max_pixels", "remove_missing"),
+)
+
+# what an entry of a file of sources may say
+OF_AN_ENTRY = (
+    *("picture", "root", "encoding", "separator", "null", "include", "exclude", "label", "label_pattern", "where", "key"),
+    *("split_by", "columns", "rename"),
+)
+
+
+def named(source: Any) -> list[str] | None:
+    """A source as it was named; None for data from Python, which have no name to come back under."""
+    if isinstance(source, (str, Path)):
+        return [os.path.normpath(source)]
+    if isinstance(source, Sequence) and source and all(isinstance(each, (str, Path)) for each in source):
+        return [os.path.normpath(each) for each in source]
+    return None
+
+
+def recipe_of(source: Sequence[str], options: PackOptions) -> Recipe:
+    """What was said of a source, as plain data."""
+    defaults = {each.name: each.default for each in fields(options)}
+    said = {name: value for name in FOLLOWED if (value := getattr(options, name)) != defaults[name]}
+    if "rename" in said:
+        said["rename"] = read_rename(said["rename"])
+    return {"source": [*source], **{name: _plain(value) for name, value in said.items()}}
+
+
+def of_source(recipes: Sequence[Recipe], source: Sequence[str] | None) -> Recipe | None:
+    """The recipe of a source, where it was packed before."""
+    return next((each for each in recipes if each["source"] == source), None)
+
+
+def followed(options: PackOptions, recipe: Recipe | None) -> tuple[PackOptions, list[tuple[str, Any, Any]]]:
+    """The options with what is not said now as it was said before; and what is said otherwise: (option, before, now)."""
+    if recipe is None:
+        return options, []
+    defaults = {each.name: each.default for each in fields(options)}
+    taken, otherwise = {}, []
+    for name in FOLLOWED:
+        now, before = getattr(options, name), recipe.get(name, defaults[name])
+        if now == defaults[name]:
+            taken[name] = before
+        elif name in recipe and _comparable(name, now) != _comparable(name, before):
+            otherwise.append((name, before, _plain(now)))
+        elif name not in recipe:
+            otherwise.append((name, None, _plain(now)))
+    return replace(options, **taken), otherwise
+
+
+def with_recipe(recipes: Sequence[Recipe], recipe: Recipe | None) -> list[Recipe]:
+    """Those of other sources as they are, and this one last."""
+    if recipe is None:
+        return [*recipes]
+    return [*(each for each in recipes if each["source"] != recipe["source"]), recipe]
+
+
+def as_command(recipe: Recipe, store: str, more: Sequence[str] = ()) -> str:
+    """The command that packs the source so."""
+    words = ["pannier", "pack", *recipe["source"], store]
+    for name, value in recipe.items():
+        option = f"--{name.replace('_', '-')}"
+        if name == "source":
+            continue
+        if value is True:
+            words.append(option)
+        elif isinstance(value, dict):
+            words += [word for old, new in value.items() for word in (option, f"{old}={new}")]
+        else:
+            words += [word for each in (value if isinstance(value, list) else [value]) for word in (option, str(each))]
+    return shlex.join([*words, *more])
+
+
+def as_toml(recipe: Recipe) -> str:
+    """The same as an entry for each path in a file of sources; what holds for all of them stands before."""
+    import tomlkit
+
+    document = tomlkit.document()
+    rest = {name: value for name, value in recipe.items() if name not in ("source", *OF_AN_ENTRY)}
+    for name, value in rest.items():
+        document.add(tomlkit.comment(f"{name} = {tomlkit.item(value).as_string()}, which stands on the command line"))
+    entries = tomlkit.aot()
+    for path in recipe["source"]:
+        entry = tomlkit.table()
+        entry.update({"path": path} | {name: value for name, value in recipe.items() if name in OF_AN_ENTRY})
+        entries.append(entry)
+    document.append("source", entries)
+    return document.as_string()
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {str(key): each for key, each in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [str(each) for each in value]
+    return str(value) if isinstance(value, Path) else value
+
+
+def _comparable(name: str, value: Any) -> Any:
+    if name == "rename":
+        return read_rename(value)
+    return [value] if isinstance(value, str) else _plain(value)

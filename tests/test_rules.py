@@ -165,7 +165,7 @@ def test_conditions_with_windows_choose_the_records_that_they_are_true_of(store:
         largest |= {record.key for record in rows[:2]}
     with first.feed(None, where=where, shuffle=False) as feed:
         assert {key for batch in feed for key in batch.keys} == largest
-    changed = store.change(where=where, set="label=large").snapshot
+    changed = store.change(where=where, set="label=large", new_classes=True).snapshot
     assert {record.key for record in changed if record.label == "large"} == largest
 
 

@@ -157,7 +157,7 @@ def test_a_picture_without_a_name_keeps_its_label_however_a_table_is_sorted_and_
     gaps = [*rows[:10], {"picture": None, "label": "satin"}, *rows[12:25], {"picture": None, "label": "twill"}, *rows[26:]]
     store.pack(gaps)
     filled = store.pack(rows)
-    assert (filled.added, filled.changed, filled.differing) == (3, 0, [])
+    assert (filled.added, filled.changed, filled.conflicts) == (3, 0, [])
     for order in (rows[::-1], random.Random(3).sample(rows, 40)):
         assert not store.pack(order).is_new
     snapshot = store.snapshot()

@@ -221,6 +221,32 @@ def test_a_copy_brings_what_the_other_lacks_and_ids_are_equal(
     assert pannier.verify(store) == []
 
 
+def test_a_copy_of_everything_is_a_backup_that_is_renewed(
+    store: pannier.Store, tmp_path: Path, run: Callable[..., Ended]
+) -> None:
+    store.start_strand("trial")
+    store.tag("spring")
+    store.change(where="true", set={"loom": 3}, strand="trial")
+    store.snapshot("spring").attach(facts={"run": 3})
+    other = tmp_path / "backup.store"
+    told = run("copy", store.path, other, "--all").out
+    assert "3 names: main, spring, trial." in told
+    backup = pannier.open_store(other)
+    for name in ("main", "trial", "spring"):
+        assert backup.snapshot(name).id == store.snapshot(name).id
+    assert backup.snapshot("spring").facts == {"run": 3}
+    assert pannier.verify(backup) == []
+    store.change(where="true", set={"loom": 4}, strand="trial")
+    again = store.copy_all(backup)
+    assert (again.snapshots, again.pictures) == (1, 0)
+    assert "everything was there already" in run("copy", store.path, other, "--all").out
+    backup.change(where="true", set={"loom": 9}, strand="trial")
+    store.change(where="true", set={"loom": 5}, strand="trial")
+    with pytest.raises(ConflictError, match="trial in .* has snapshots that this one does not descend from"):
+        store.copy_all(backup)
+    assert run("copy", f"{store.path}@trial", other, "--all").status == 2
+
+
 def test_a_copy_that_was_interrupted_goes_on(store: pannier.Store, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     from pannier.upkeep import copying
 

@@ -49,6 +49,8 @@ if TYPE_CHECKING:
     from pannier.images.own_steps import own_step
     from pannier.images.seen import Stage
     from pannier.measuring.sweep import Measurement, Rate, Trial
+    from pannier.packing.doubts import Doubt
+    from pannier.packing.three_way import Conflict
     from pannier.sources.findings import Findings, Problem, Suspect
     from pannier.sources.gathering.gather import Gathered, gather
     from pannier.sources.gathering.journal import Failed
@@ -83,6 +85,8 @@ _HOMES = {
     "pannier.images.own_steps": "own_step",
     "pannier.images.seen": "Stage",
     "pannier.measuring.sweep": "Measurement Rate Trial",
+    "pannier.packing.doubts": "Doubt",
+    "pannier.packing.three_way": "Conflict",
     "pannier.sources.findings": "Findings Problem Suspect",
     "pannier.sources.gathering.gather": "Gathered gather",
     "pannier.sources.gathering.journal": "Failed",
@@ -109,12 +113,14 @@ __all__ = [
     "ColumnFacts",
     "Compared",
     "Comparison",
+    "Conflict",
     "ConflictError",
     "Copied",
     "DamageError",
     "Dealing",
     "Description",
     "Docket",
+    "Doubt",
     "Failed",
     "Feed",
     "Finding",

@@ -12,5 +12,8 @@ LeftOutKind = Literal[
 ]  # fmt: skip
 Refusal = tuple[LeftOutKind, str]
 
+# what harms training though every picture is whole
+DoubtKind = Literal["two labels", "alike classes"]
+
 # what became of a record from one snapshot to another: the first that holds; "reencoded" where its pixels stayed alike
 ChangeKind = Literal["added", "removed", "changed", "relabelled", "resplit", "columns", "reencoded"]

@@ -45,7 +45,7 @@ from pannier.store.names import FIRST_STRAND
 from pannier.store.snapshots import SHOWN_DIGITS
 from pannier.store.state import OpenedStore, State
 from pannier.upkeep import copying
-from pannier.upkeep.copying import copy
+from pannier.upkeep.copying import copy, copy_all
 from pannier.upkeep.findings import Finding
 from pannier.upkeep.tidying import DEFAULT_AGE, Tidied, tidy
 from pannier.upkeep.verify import verify
@@ -517,6 +517,14 @@ class Store(OpenedStore):
         stays, and the same call goes on. Raises ConflictError where that strand there does not lead to this snapshot.
         """
         done = copy(self, name, other, strand=strand, preview=preview, progress=progress)
+        return Copied(**vars(done), snapshot=Snapshot.of(done.state, self if preview else other))
+
+    def copy_all(self, other: Store, *, preview: bool = False, progress: Progress | None = None) -> Copied:
+        """Brings all strands and tags into another store, with all that they lead to: a backup, which the same call renews.
+
+        Raises ConflictError where one of them leads elsewhere there.
+        """
+        done = copy_all(self, other, preview=preview, progress=progress)
         return Copied(**vars(done), snapshot=Snapshot.of(done.state, self if preview else other))
 
     @spelled_method(_Packing)

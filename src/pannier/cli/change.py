@@ -6,7 +6,16 @@ from typing import Any
 
 import pannier
 from pannier.cli import options as opt
-from pannier.cli.terminal import at_work, count_table, plural, print_deviation, print_json, print_left_out, print_table
+from pannier.cli.terminal import (
+    at_work,
+    count_table,
+    plural,
+    print_deviation,
+    print_doubts,
+    print_json,
+    print_left_out,
+    print_table,
+)
 
 _WHAT = {
     "from_": opt.text("Rows by key: label, split and side columns; empty changes nothing.", "TABLE", names=("--from",)),
@@ -70,6 +79,7 @@ def _print(result: pannier.ChangeResult, *, is_preview: bool) -> None:
     if result.unknown:
         shown = ", ".join(result.unknown[:3]) + (", ..." if len(result.unknown) > 3 else "")
         print(f"\n{plural(len(result.unknown), 'key')} of the table not found among the records: {shown}")
+    print_doubts(result.doubts)
     if result.not_read:
         print(f"\nNot read, since they follow from the rest: {', '.join(result.not_read)}.")
     print_left_out(result.left_out)

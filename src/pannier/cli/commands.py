@@ -44,8 +44,8 @@ CALLS = {
 PANELS = {
     "What is taken": "picture root null include exclude link where split subset pictures per_class "
     "only_classes max_pixels max_bytes unlabeled strict again reread forget",
-    "Labels, keys and columns": "label label_pattern rename classes allow_missing_classes relabel key prefix "
-    "columns predicted probability",
+    "Labels, keys and columns": "labels label label_pattern rename classes allow_missing_classes relabel key "
+    "prefix columns predicted probability",
     "Splits": "shares counts carve of folds group_by near freeze split_by resplit allow_leaks",
     "What changes": "from_ key_column new_classes set remove as_of",
     "What is kept": "longest_side encode remove_missing",

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import pannier
 from pannier.cli import options as opt
 from pannier.cli.terminal import plural, print_json, progress_bar
+from pannier.errors import UsageError
 from pannier.units import show_bytes
 
 
@@ -12,6 +15,7 @@ def copy(
     store: opt.Store,
     other: str = opt.argument(..., "The other store; made where nothing or an empty folder is.", metavar="OTHER"),
     strand: str | None = opt.value(None, "What it is called there; by default as here.", "STRAND"),
+    everything: bool = opt.flag("--all", "All strands and tags, with all that they lead to: a backup."),
     preview: opt.Preview = False,
     json: opt.AsJson = False,
 ) -> int:
@@ -19,22 +23,30 @@ def copy(
 
     [dim]$[/dim] pannier copy swatches.store mill.store
     [dim]$[/dim] pannier copy swatches.store@spring weave.store --strand spring-weaves
+    [dim]$[/dim] pannier copy swatches.store backup.store --all
     """
     from pannier.api.objects import open_or_create
     from pannier.storage.opening import open_storage, parted_address
+    from pannier.store.names import FIRST_STRAND
     from pannier.store.state import is_empty
 
     path, name = parted_address(store)
+    if everything and (strand is not None or name != FIRST_STRAND):
+        raise UsageError("--all brings everything under its own name: name the store alone, without --strand")
     here = pannier.open_store(path)
     here.resolve(name)
     target = open_storage(other)
     is_new = preview and (not target.is_there() or is_empty(target))  # where nothing is, a preview makes nothing either
     with progress_bar("copy") as progress:
         there = open_or_create("memory://preview" if is_new else other)
-        done = here.copy(name, there, strand=strand, preview=preview, progress=progress)
+        how: dict[str, Any] = {"preview": preview, "progress": progress}
+        done = here.copy_all(there, **how) if everything else here.copy(name, there, strand=strand, **how)
     if json:
         print_json(done.to_dict())
-    elif done.pictures or done.snapshots:
+        return 0
+    if everything:
+        print(f"{plural(len(done.names), 'name')}: {', '.join(sorted(done.names))}.")
+    if done.pictures or done.snapshots:
         what = f"{plural(done.pictures, 'picture')}, {show_bytes(done.byte_count)}, {plural(done.snapshots, 'snapshot')}"
         verb = "would be brought there; nothing is written" if preview else "brought there"
         print(f"{other}@{done.strand} {'would be' if preview else 'is'} snapshot {done.snapshot.id[:12]}: {what} {verb}.")

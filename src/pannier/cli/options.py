@@ -125,6 +125,7 @@ DATASET = {
 
 _RULES = {
     "label": text("What gives labels: a column, or SQL over columns; by default parent.", "EXPR"),
+    "labels": text("A table beside the pictures; rows are matched by path, name or stem.", "TABLE"),
     "label_pattern": text("Labels out of names, as '{label}_loom{loom}_{number}'.", "PATTERN"),
     "where": texts("Only rows for which this SQL holds; may be given again.", "EXPR"),
     "key": text("What gives keys; by default the path in the source.", "EXPR"),

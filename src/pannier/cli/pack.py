@@ -12,6 +12,7 @@ from pannier.cli.terminal import (
     count_table,
     plural,
     print_deviation,
+    print_doubts,
     print_funnel,
     print_json,
     print_left_out,
@@ -104,6 +105,7 @@ def _told(result: pannier.PackResult) -> str:
     other = result.changed - result.reencoded
     parts += [f"{other:,} given another picture"] if other else []
     parts += [f"{result.reencoded:,} saved anew"] if result.reencoded else []
+    parts += [f"{result.moved:,} moved"] if result.moved else []
     parts += [f"{result.relabelled:,} relabelled"] if result.relabelled else []
     parts += [f"{result.resplit:,} put into another split"] if result.resplit else []
     parts += [f"{result.removed:,} removed"] if result.removed else []
@@ -123,6 +125,8 @@ def _shown(value: Any) -> str:
 
 def _print(result: pannier.PackResult, store: str) -> None:
     snapshot = result.snapshot
+    for note in result.notes:
+        print(f"Source: {note}.")
     print_funnel(result.rows, result.funnel)
     if not result.is_new:
         print(f"Nothing new: {plural(result.unchanged, 'record')} are there already; {store} stays at {snapshot.id[:12]}.")
@@ -131,6 +135,7 @@ def _print(result: pannier.PackResult, store: str) -> None:
         print(f"{plural(result.new_pictures, 'new picture')}, {show_bytes(result.new_bytes)}.\n")
         count_table(snapshot.counts, snapshot.classes, list(snapshot.splits))
         print_deviation(result.deviation)
+    print_doubts(result.doubts)
     for option, before, now in result.otherwise:
         print(f"\n--{option.replace('_', '-')} {_option(now)}: it was {_option(before)} when this source was packed before.")
     if result.conflicts:

@@ -204,6 +204,19 @@ def at_work(what: str) -> Iterator[None]:
         yield
 
 
+def print_doubts(doubts: Sequence[Any]) -> None:
+    """What harms training of what was packed or changed: some of each kind."""
+    words = {
+        "two labels": ("picture under two labels", "pictures under two labels"),
+        "alike classes": ("new class that may be another", "new classes that may be others"),
+    }
+    for kind, what in words.items():
+        found = [each.in_words for each in doubts if each.kind == kind]
+        if found:
+            more = f", and {len(found) - 3:,} more" if len(found) > 3 else ""
+            print_wrapped(f"Harms training: {plural(len(found), *what)}: {'; '.join(found[:3])}{more}")
+
+
 def draw_into(path: str, what: Any, called: str = "figure", *, title: str | None = None) -> None:
     """Draws what a command found into a file, and says where it is."""
     with drawing(path, called):

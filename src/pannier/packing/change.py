@@ -17,10 +17,11 @@ from pannier.dealing.shares import Dealing, DealingOptions, SaidDealing, split_g
 from pannier.errors import SourceError, UsageError, did_you_mean
 from pannier.packing.commit import Proposal, commit
 from pannier.packing.corrections import CHANGEABLE, Corrections, check_classes
+from pannier.packing.doubts import Doubt, doubts_in
 from pannier.packing.grouping import settle
 from pannier.packing.revision import Revision
 from pannier.packing.three_way import mark_corrected, tells_corrections
-from pannier.results import Result
+from pannier.results import Result, plain
 from pannier.sources.rows import LeftOut
 from pannier.sources.rules import GROUP, groups_by, read_rename
 from pannier.sources.table_files import Nulls
@@ -91,6 +92,7 @@ class ChangeResult(Result):
     unknown: list[str] = field(default_factory=list)
     not_read: list[str] = field(default_factory=list)
     left_out: list[LeftOut] = field(default_factory=list)
+    doubts: list[Doubt] = field(default_factory=list)
     deviation: dict[str | None, int] = field(default_factory=dict)
 
     def to_dict(self) -> dict[str, Any]:
@@ -104,6 +106,7 @@ class ChangeResult(Result):
             "first": [dict(zip(names, row, strict=True)) for row in self.first],
             "unknown": self.unknown,
             "not_read": self.not_read,
+            "doubts": plain(self.doubts),
             "left_out": [item._asdict() for item in self.left_out],
         }
 
@@ -239,6 +242,7 @@ class _Changing:
             unknown=unknown,
             not_read=[] if said.corrections is None else said.corrections.derived(manifest),
             left_out=revision.left_out,
+            doubts=doubts_in(revision, parent.classes),
             deviation=deviation,
         )
         if revision.is_empty and dealing == parent.dealing and not self._renames(parent):
@@ -268,12 +272,12 @@ def _revised(parent: State, said: _Said) -> tuple[Revision, list[str], int]:
     unknown: list[str] = []
     table = None
     if said.corrections is not None:
-        table = said.corrections.fitted(parent, new_classes=said.new_classes)
-        old_rows = rows_there(manifest, table)
-        unknown = table.column("key").take(pa.array(np.flatnonzero(old_rows < 0))).to_pylist()
+        old_rows = rows_there(manifest, said.corrections.table)
+        unknown = said.corrections.table.column("key").take(pa.array(np.flatnonzero(old_rows < 0))).to_pylist()
         if len(unknown) == len(old_rows):
             raise SourceError(f"no record has a key of the table: {unknown[0]!r} is none{parent.nearest_key(unknown[0])}")
         kept = np.flatnonzero((old_rows >= 0) & chosen[old_rows])
+        table = said.corrections.fitted(parent, new_classes=said.new_classes)
         table, old_rows = table.take(pa.array(kept)), old_rows[kept]
         in_table: Flags = np.zeros(len(manifest), bool)
         in_table[old_rows] = True

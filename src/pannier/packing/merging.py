@@ -12,9 +12,10 @@ import pyarrow.compute as pc
 
 from pannier.array_types import Flags
 from pannier.choices import Relabel
-from pannier.columns import NameColumn, Rows, digests_of
+from pannier.columns import NameColumn, Rows, digests_of, numbered
 from pannier.errors import ConflictError
 from pannier.images.near import USUAL_DISTANCE
+from pannier.packing.doubts import Doubt
 from pannier.packing.grouping import Likeness
 from pannier.packing.revision import Revision, both_sides, side_names
 from pannier.packing.three_way import Conflict, Corrections, Decided, alike, decide, there_in
@@ -25,32 +26,41 @@ from pannier.store.manifest import SCHEMA, Manifest, rows_there
 class Counts:
     """What became of the records that were brought in. `reencoded` of the changed ones have other bytes that look alike.
 
-    `conflicts`: what was corrected here and is said otherwise than before by the source, too; it stays as it is.
+    `doubts`: what harms training. `conflicts`: what was corrected here and is said otherwise than before by the source,
+    too; it stays as it is.
     """
 
     added: int = 0
     changed: int = 0
     reencoded: int = 0
     unchanged: int = 0
+    moved: int = 0
     relabelled: int = 0
     resplit: int = 0
     removed: int = 0
     conflicts: list[Conflict] = field(default_factory=list)
+    doubts: list[Doubt] = field(default_factory=list)
     deviation: dict[str | None, int] = field(default_factory=dict)
 
 
 def merge(
-    incoming: Any, manifest: Manifest, *, likeness: Likeness, relabel: Relabel | None = None
+    incoming: Any, manifest: Manifest, *, likeness: Likeness, relabel: Relabel | None = None, gone: Rows | None = None
 ) -> tuple[Revision, Counts]:
     """`incoming` are manifest rows in order of (hash of key, key), as the source has them: what is new or changed of them.
 
     Column by column: what the source alone has changed since it last spoke is the source's; what was corrected here stays;
     where both changed, it stays and is a conflict, unless `relabel` says whose word goes. Another picture under an old key
-    is as the source says; one saved anew, which looks alike, is the same picture.
+    is as the source says; one saved anew, which looks alike, is the same picture. A picture under another key, whose old
+    key is `gone` from the source or has another picture, is the same record: it keeps split, side columns and corrections.
     """
-    there = rows_there(manifest, incoming)
-    is_there, is_other_picture, is_reencoded = _pictures(incoming, there, manifest, likeness)
-    is_fresh = ~is_there | (is_other_picture & ~is_reencoded)
+    own = rows_there(manifest, incoming)
+    is_there, is_other_picture, is_reencoded = _pictures(incoming, own, manifest, likeness)
+    there = _followed(
+        incoming, own, is_other_picture & ~is_reencoded, np.empty(0, np.int64) if gone is None else gone, manifest
+    )
+    is_moved = (there >= 0) & (there != own)
+    is_fresh = (there < 0) | (is_other_picture & ~is_reencoded & ~is_moved)
+    is_there, is_other_picture = there >= 0, is_other_picture & (there == own)
     corrections = Corrections(manifest, there)
     decided: dict[str, Decided] = {}
     for name in ("label", "split", *side_names(incoming)):
@@ -68,20 +78,44 @@ def merge(
     counts = Counts(
         changed=int(is_other_picture.sum()),
         reencoded=int(is_reencoded.sum()),
-        unchanged=int((is_there & ~is_other_picture).sum()),
+        unchanged=int((is_there & ~is_other_picture & ~is_moved).sum()),
+        moved=int(is_moved.sum()),
         relabelled=int((decided["label"].takes & ~is_fresh).sum()),
         resplit=int((decided["split"].takes & ~is_fresh).sum()),
         conflicts=_conflicts(incoming, decided),
     )
-    takes_side = ~is_there | is_other_picture | side_changes
+    takes_side = ~is_there | is_other_picture | is_moved | side_changes
     chosen = np.flatnonzero(takes_side | decided["label"].takes | decided["split"].takes)
-    table = incoming.select(SCHEMA.names)
-    rest = {name: there_in(manifest, there, name, manifest.side_type(name)) for name in manifest.side_columns}
-    for name, values in (rest | side).items():
+    table = incoming.select(SCHEMA.names).take(pa.array(chosen))
+    rest = {name: there_in(manifest, there[chosen], name, manifest.side_type(name)) for name in manifest.side_columns}
+    for name, values in (rest | {name: values.take(pa.array(chosen)) for name, values in side.items()}).items():
         table = table.append_column(name, values)
     labels, splits = (NameColumn.of(decided[name].values.take(pa.array(chosen))) for name in ("label", "split"))
-    rows = (table.take(pa.array(chosen)), there[chosen], takes_side[chosen])
-    return Revision(manifest, *rows, labels, splits, side_is_whole=True), counts
+    return Revision(manifest, table, there[chosen], takes_side[chosen], labels, splits, side_is_whole=True), counts
+
+
+def _followed(incoming: Any, own: Rows, is_other: Flags, gone: Rows | None, manifest: Manifest) -> Rows:
+    """The records that the rows continue: by key, but a picture that has left its key is followed to its new one.
+
+    A key's picture has left it where the key is gone from the source, or has another picture now: so files that swapped
+    names swap. Equal pictures are followed in order of their keys.
+    """
+    there, left = own.copy(), own[is_other] if gone is None else np.union1d(gone, own[is_other])
+    seeking = np.flatnonzero((own < 0) | is_other)
+    if not len(left) or not len(seeking):
+        return there
+    digests = digests_of(incoming.column("sha256"))[seeking], manifest.pictures(left)
+    numbers = numbered(np.concatenate(digests))[0]
+    wanted, offered = numbers[: len(seeking)], numbers[len(seeking) :]
+    waiting: dict[int, list[int]] = {}
+    for at in np.flatnonzero(np.isin(offered, wanted))[::-1].tolist():
+        waiting.setdefault(int(offered[at]), []).append(int(left[at]))
+    for at in np.flatnonzero(np.isin(wanted, offered)).tolist():
+        if waiting[int(wanted[at])]:
+            there[seeking[at]] = waiting[int(wanted[at])].pop()
+    followed = there[there != own]
+    there[is_other & (there == own) & np.isin(own, followed)] = -1  # its picture went elsewhere: a record of its own
+    return there
 
 
 def _pictures(incoming: Any, there: Rows, manifest: Manifest, likeness: Likeness) -> tuple[Flags, Flags, Flags]:

@@ -20,6 +20,7 @@ from pannier.images.facts import MAX_PIXELS
 from pannier.images.recode import read_recoding
 from pannier.machine import usable_cores
 from pannier.packing.commit import Proposal, commit
+from pannier.packing.doubts import doubts_in
 from pannier.packing.grouping import settle
 from pannier.packing.ingest import Ingested, ingest
 from pannier.packing.merging import Counts, merge, refuse_both_sides_changed, rows_gone
@@ -27,7 +28,7 @@ from pannier.packing.recipe import followed, named, of_source, recipe_of, with_r
 from pannier.packing.revision import Revision
 from pannier.packing.seen import Seen
 from pannier.packing.three_way import tells_corrections
-from pannier.results import Result
+from pannier.results import Result, plain
 from pannier.sources.checking import Checker, Checking
 from pannier.sources.opening import ReadingOptions, as_source
 from pannier.sources.rows import Chosen, LeftOut, Source
@@ -53,8 +54,8 @@ FIRST_ROWS = 20
 class PackOptions(DealingOptions, RuleOptions, ReadingOptions):
     """What is said of a pack.
 
-    Of the source: picture, root, encoding, separator and null (cells
-    that mean nothing, "NULL,n/a") for tables, include and exclude for folders and archives. Rules,
+    Of the source: picture, root, encoding, separator and null (cells that mean nothing, "NULL,n/a") for tables, labels (a
+    table beside the pictures), include and exclude for folders and archives. Rules,
     SQL over the source's columns: label, where, label_pattern, key, split_by, columns and rename, see `Rules`; class_names:
     names for numeric labels, a table's path or a dict. unlabeled, only_classes, per_class: see `Selection`.
 
@@ -116,9 +117,9 @@ class PackResult(Result, Counts):
     """What packing did, or with `preview` would do. `state` is the strand's newest; `is_new` says whether packing made it.
 
     `funnel` tells how many of all `rows` of the source each condition left, `origins` by class what its labels were before
-    renaming. `recipe` is what was followed of an earlier pack of this source, `otherwise` what was said otherwise now:
-    (option, before, now). Of a preview `first` are the first rows as (key, label, split), `counts` how many there are by
-    (class, split).
+    renaming. `notes`: how tables were read. `recipe` is what was followed of an earlier pack of this source, `otherwise`
+    what was said otherwise now: (option, before, now). Of a preview `first` are the first rows as (key, label, split),
+    `counts` how many there are by (class, split).
     """
 
     state: State | None
@@ -133,20 +134,22 @@ class PackResult(Result, Counts):
     first: list[tuple[str, str | None, str | None]] = field(default_factory=list)
     counts: dict[tuple[str | None, str | None], int] = field(default_factory=dict)
     origins: dict[str, dict[str, int]] = field(default_factory=dict)
+    notes: list[str] = field(default_factory=list)
     recipe: dict[str, Any] = field(default_factory=dict)
     otherwise: list[tuple[str, Any, Any]] = field(default_factory=list)
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data for JSON."""
-        plain = {each.name: getattr(self, each.name) for each in fields(PackResult) if each.name != "state"}
+        told_plainly = {each.name: getattr(self, each.name) for each in fields(PackResult) if each.name != "state"}
         told = self.state.told_briefly() if self.state is not None else {}
         return (
             told
-            | plain
+            | told_plainly
             | {
                 "deviation": [{"label": label, "records": count} for label, count in self.deviation.items()],
                 "funnel": [{"where": where, "rows": count} for where, count in self.funnel],
                 "otherwise": [dict(zip(("option", "before", "now"), each, strict=True)) for each in self.otherwise],
+                "doubts": plain(self.doubts),
                 "conflicts": [each.to_dict() for each in self.conflicts],
                 "left_out": [item._asdict() for item in self.left_out],
                 "first": [{"key": key, "label": label, "split": split} for key, label, split in self.first],
@@ -202,7 +205,9 @@ class _Packing:
         head = store.strands.head(options.strand)
         self._known = store.state_of(head.snapshot) if head else None
         self._named = named(source)
-        before = None if self._known is None or options.forget else of_source(self._known.recipes, self._named)
+        before = (
+            None if self._known is None or options.forget else of_source(self._known.recipes, self._named, options.prefix)
+        )
         options, self._otherwise = followed(options, before)
         self._followed = before
         self._recipe = None if self._named is None else recipe_of(self._named, options)
@@ -233,7 +238,7 @@ class _Packing:
             raise SourceError(f"none of the {len(chosen)} pictures in {opened.name} can be used: {unusable}")
         prefix = self._options.above
         self._passed += [LeftOut(prefix + item.key, item.kind, item.reason) for item in ingested.left_out]
-        self._source_keys = keys_below(prefix, chosen.keys) if self._options.remove_missing else None
+        self._source_keys = keys_below(prefix, chosen.keys)
         state, is_new = self._committed()
         return PackResult(
             **vars(self._done),
@@ -249,6 +254,7 @@ class _Packing:
             first=self._first(chosen),
             counts=self._counts(state),
             origins=_origins(chosen),
+            notes=list(getattr(opened, "notes", ())),
             recipe=self._followed or {},
             otherwise=self._otherwise,
         )
@@ -328,20 +334,30 @@ class _Packing:
             refuse_both_sides_changed(self._incoming, manifest, known)
         before = parent.dealing if parent is not None else Dealing()
         dealing = self._said.upon(before)
-        revision, self._done = merge(
-            self._incoming, manifest, likeness=self._store.index.likeness, relabel=self._options.relabel
-        )
-        if self._source_keys is not None:
-            revision.gone = rows_gone(manifest, self._source_keys, self._options.above)
+        gone = rows_gone(manifest, self._source_keys, self._options.above) if self._tells_what_is_gone(parent) else None
+        how: dict[str, Any] = {"likeness": self._store.index.likeness, "relabel": self._options.relabel, "gone": gone}
+        revision, self._done = merge(self._incoming, manifest, **how)
+        if self._options.remove_missing and gone is not None:
+            revision.gone = np.setdiff1d(gone, revision.there[revision.is_moved])
         if not revision.is_empty or self._said.deals:
             acting = dealing.acting(before, () if parent is None else parent.splits)
             counts = {} if parent is None else parent.counts
             revision, self._done.deviation = settle(revision, counts, acting, self._store.index.likeness)
+        self._done.doubts = doubts_in(revision, [] if parent is None else parent.classes)
+        if self._options.strict and self._done.doubts:
+            raise SourceError(f"`strict`: nothing was written: {'; '.join(each.in_words for each in self._done.doubts[:3])}")
         self._count(revision)
         if revision.is_empty and not self._says_something(parent, dealing):
             return None
         recipes = with_recipe(parent.recipes if parent is not None else (), self._recipe)
         return Proposal(revision.changes(), dealing=dealing, left_out=self._left_out, recipes=recipes, **self._about)
+
+    def _tells_what_is_gone(self, parent: State | None) -> bool:
+        """Whether a key that the source has no more is gone, and does not belong to another source of the strand."""
+        if parent is None or self._options.remove_missing:
+            return parent is not None
+        below = [each for each in parent.recipes if (each.get("prefix") or "") == self._options.prefix]
+        return bool(below) and all(each["source"] == self._named for each in below)
 
     def _count(self, revision: Revision) -> None:
         self._done.removed = len(revision.gone)
@@ -362,8 +378,8 @@ class _Packing:
         if parent is None:
             return False
         renamed = any(self._about[said] not in (None, getattr(parent, said)) for said in ("name", "description"))
-        recipes = with_recipe(parent.recipes, self._recipe)
-        is_other_way = of_source(recipes, self._named) != of_source(parent.recipes, self._named)
+        before = of_source(parent.recipes, self._named, self._options.prefix)
+        is_other_way = before is not None and before != self._recipe
         return renamed or is_other_way or dealing.frozen != parent.dealing.frozen
 
 

@@ -17,9 +17,9 @@ if TYPE_CHECKING:
 # a source, and what was said of it but for what is of one pack alone
 Recipe = dict[str, Any]
 FOLLOWED = (
-    *("picture", "root", "encoding", "separator", "null", "include", "exclude", "label", "label_pattern", "where", "key"),
-    *("split_by", "columns", "rename", "class_names", "unlabeled", "only_classes", "per_class", "longest_side", "encode"),
-    *("prefix", "resplit", "allow_missing_classes", "max_pixels", "remove_missing"),
+    *("picture", "root", "encoding", "separator", "null", "include", "exclude", "labels", "label", "label_pattern"),
+    *("where", "key", "split_by", "columns", "rename", "class_names", "unlabeled", "only_classes", "per_class"),
+    *("longest_side", "encode", "prefix", "resplit", "allow_missing_classes", "max_pixels", "remove_missing"),
 )
 
 # what an entry of a file of sources may say
@@ -41,15 +41,16 @@ def named(source: Any) -> list[str] | None:
 def recipe_of(source: Sequence[str], options: PackOptions) -> Recipe:
     """What was said of a source, as plain data."""
     defaults = {each.name: each.default for each in fields(options)}
-    said = {name: value for name in FOLLOWED if (value := getattr(options, name)) != defaults[name]}
-    if "rename" in said:
-        said["rename"] = read_rename(said["rename"])
-    return {"source": [*source], **{name: _plain(value) for name, value in said.items()}}
+    said = {name: getattr(options, name) for name in FOLLOWED if name != "labels" or isinstance(options.labels, (str, Path))}
+    said = {name: _written(name, value) for name, value in said.items() if value != defaults[name]}
+    return {"source": [*source], **said}
 
 
-def of_source(recipes: Sequence[Recipe], source: Sequence[str] | None) -> Recipe | None:
-    """The recipe of a source, where it was packed before."""
-    return next((each for each in recipes if each["source"] == source), None)
+def of_source(recipes: Sequence[Recipe], source: Sequence[str] | None, prefix: str = "") -> Recipe | None:
+    """The recipe of a source below a prefix, where it was packed before; the only one of it where no prefix is said."""
+    its = [each for each in recipes if each["source"] == source]
+    below = [each for each in its if each.get("prefix", "") == prefix]
+    return below[0] if below else its[0] if len(its) == 1 and not prefix else None
 
 
 def followed(options: PackOptions, recipe: Recipe | None) -> tuple[PackOptions, list[tuple[str, Any, Any]]]:
@@ -60,29 +61,31 @@ def followed(options: PackOptions, recipe: Recipe | None) -> tuple[PackOptions, 
     taken, otherwise = {}, []
     for name in FOLLOWED:
         now, before = getattr(options, name), recipe.get(name, defaults[name])
+        if name == "labels" and now is not None and not isinstance(now, (str, Path)):
+            continue  # from Python, so of this call alone
         if now == defaults[name]:
             taken[name] = before
         elif name in recipe and _comparable(name, now) != _comparable(name, before):
-            otherwise.append((name, before, _plain(now)))
+            otherwise.append((name, before, _written(name, now)))
         elif name not in recipe:
-            otherwise.append((name, None, _plain(now)))
+            otherwise.append((name, None, _written(name, now)))
     return replace(options, **taken), otherwise
 
 
 def with_recipe(recipes: Sequence[Recipe], recipe: Recipe | None) -> list[Recipe]:
-    """Those of other sources as they are, and this one last."""
+    """Those of other sources, and of this one below other prefixes, as they are, and this one last."""
     if recipe is None:
         return [*recipes]
-    return [*(each for each in recipes if each["source"] != recipe["source"]), recipe]
+    own = (recipe["source"], recipe.get("prefix"))
+    return [*(each for each in recipes if (each["source"], each.get("prefix")) != own), recipe]
 
 
 def as_command(recipe: Recipe, store: str, more: Sequence[str] = ()) -> str:
     """The command that packs the source so."""
     words = ["pannier", "pack", *recipe["source"], store]
-    for name, value in recipe.items():
+    for name in filter(recipe.__contains__, FOLLOWED):
+        value = recipe[name]
         option = f"--{name.replace('_', '-')}"
-        if name == "source":
-            continue
         if value is True:
             words.append(option)
         elif isinstance(value, dict):
@@ -97,13 +100,14 @@ def as_toml(recipe: Recipe) -> str:
     import tomlkit
 
     document = tomlkit.document()
-    rest = {name: value for name, value in recipe.items() if name not in ("source", *OF_AN_ENTRY)}
-    for name, value in rest.items():
-        document.add(tomlkit.comment(f"{name} = {tomlkit.item(value).as_string()}, which stands on the command line"))
+    for name in filter(recipe.__contains__, FOLLOWED):
+        if name not in OF_AN_ENTRY:
+            text = tomlkit.item(recipe[name]).as_string()
+            document.add(tomlkit.comment(f"{name} = {text}, which stands on the command line"))
     entries = tomlkit.aot()
     for path in recipe["source"]:
         entry = tomlkit.table()
-        entry.update({"path": path} | {name: value for name, value in recipe.items() if name in OF_AN_ENTRY})
+        entry.update({"path": path} | {name: recipe[name] for name in OF_AN_ENTRY if name in recipe})
         entries.append(entry)
     document.append("source", entries)
     return document.as_string()
@@ -115,6 +119,10 @@ def _plain(value: Any) -> Any:
     if isinstance(value, (list, tuple)):
         return [str(each) for each in value]
     return str(value) if isinstance(value, Path) else value
+
+
+def _written(name: str, value: Any) -> Any:
+    return read_rename(value) if name == "rename" else _plain(value)
 
 
 def _comparable(name: str, value: Any) -> Any:

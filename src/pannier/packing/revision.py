@@ -20,7 +20,8 @@ from pannier.store.manifest import COLUMNS, REMOVED, SCHEMA, Manifest, names_the
 class Revision:
     """Rows upon a manifest, in order of (hash of key, key) unless rows were added to them since.
 
-    `table` has the manifest's columns, and side columns; `there` are the rows' numbers in the manifest, -1 for none;
+    `table` has the manifest's columns, and side columns; `there` are the records of the manifest that the rows continue,
+    maybe under another key, -1 for none;
     `takes_side` says whether the table's side columns win over the manifest's; `labels` and `splits` win over the table's.
     `gone` are records of the manifest, not among the rows, that are removed; `left_out` is what was kept from happening;
     `side_is_whole` says that NULL in the table's side columns wins too.
@@ -67,6 +68,14 @@ class Revision:
         is_other[self.is_there] = (self.digests[self.is_there] != theirs).any(axis=1)
         return is_other
 
+    @property
+    def is_moved(self) -> Flags:
+        """Which rows continue a record that has another key in the manifest."""
+        moved = self.is_there.copy()
+        hashes = self.table.column("hash").to_numpy()
+        moved[moved] = hashes[moved] != self.manifest.hashes[self.there[moved]]
+        return moved
+
     def key(self, row: int) -> str:
         key: str = self.table.column("key")[row].as_py()
         return key
@@ -111,9 +120,12 @@ class Revision:
             values = pc.if_else(pa.array(self.takes_side), wins, theirs)
             table = table.drop_columns([name]) if name in table.column_names else table
             table = table.append_column(name, values)
+        left = self.there[self.is_moved]
+        left = left[~np.isin(self.manifest.hashes[left], table.column("hash").to_numpy())]
         table = table.append_column(REMOVED, pa.array(np.zeros(len(table), bool)))
-        if len(self.gone):
-            gone = self.manifest.take(self.gone).append_column(REMOVED, pa.array(np.ones(len(self.gone), bool)))
+        if len(self.gone) or len(left):
+            gone = self.manifest.take(np.concatenate([self.gone, left]))
+            gone = gone.append_column(REMOVED, pa.array(np.ones(len(gone), bool)))
             table = pa.concat_tables([table, gone], promote_options="default").unify_dictionaries()
         return table.take(pa.array(order_by_hash(table.column("hash").to_numpy(), table.column("key"))))
 

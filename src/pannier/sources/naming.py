@@ -42,15 +42,22 @@ def compare_names(chosen: Chosen, problems: Collected) -> None:
 
 def _alike(names: list[str], differing: set[str]) -> Iterator[str]:
     """Pairs of class names that may be one: alike but for case, blanks or Unicode form, or nearly in spelling."""
-    plain = {name: "".join(unicodedata.normalize("NFKC", name).casefold().split()) for name in names}
     for i, one in enumerate(names):
         for other in names[i + 1 :]:
-            if one in differing and other in differing:
-                continue  # said already
-            if plain[one] == plain[other]:
-                yield f"{one!r} and {other!r} (but for case, blanks or Unicode form)"
-            elif min(len(one), len(other)) >= SHORTEST and _is_near(plain[one], plain[other]):
-                yield f"{one!r} and {other!r}"
+            if (one in differing and other in differing) or not alike(one, other):
+                continue  # the first is said already
+            is_written_so = _plain(one) == _plain(other)
+            yield f"{one!r} and {other!r}" + (" (but for case, blanks or Unicode form)" if is_written_so else "")
+
+
+def alike(one: str, other: str) -> bool:
+    """Whether two class names may be one."""
+    plain = _plain(one), _plain(other)
+    return plain[0] == plain[1] or (min(len(one), len(other)) >= SHORTEST and _is_near(*plain))
+
+
+def _plain(name: str) -> str:
+    return "".join(unicodedata.normalize("NFKC", name).casefold().split())
 
 
 def _is_near(one: str, other: str) -> bool:

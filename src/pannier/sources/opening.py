@@ -12,6 +12,7 @@ from pannier.sources import archives, arrays
 from pannier.sources.archives import ArchiveSource
 from pannier.sources.arrays import ArraysSource, arrays_file
 from pannier.sources.folders import FolderSource
+from pannier.sources.label_tables import with_labels
 from pannier.sources.paths import Patterns
 from pannier.sources.rows import FileStamp, Source
 from pannier.sources.rules import Rules
@@ -26,7 +27,11 @@ PATTERN_OPTIONS = ("include", "exclude")
 
 @dataclass(frozen=True, kw_only=True)
 class ReadingOptions:
-    """How a source is read, not what comes of it: the first five for tables, the others for folders and archives."""
+    """How a source is read, not what comes of it: the first five for tables, the next two for folders and archives.
+
+    labels: a table (a path, a data frame or dicts) whose rows are told by the pictures' paths, names or stems; its columns
+    are for rules, `label` among them labels.
+    """
 
     picture: str | None = None
     root: str | Path | None = None
@@ -35,11 +40,12 @@ class ReadingOptions:
     null: Nulls = ()
     include: str | Sequence[str] = ()
     exclude: str | Sequence[str] = ()
+    labels: Any = None
 
     def reading(self) -> dict[str, Any]:
         """What was said, as `as_source` takes it."""
-        wanted = {name: getattr(self, name) for name in (*TABLE_OPTIONS, *PATTERN_OPTIONS)}
-        return {name: value for name, value in wanted.items() if value}
+        wanted = {name: getattr(self, name) for name in (*TABLE_OPTIONS, *PATTERN_OPTIONS, "labels")}
+        return {name: value for name, value in wanted.items() if value is not None and (name == "labels" or value)}
 
 
 def as_source(
@@ -51,7 +57,11 @@ def as_source(
     separator and null for tables, include and exclude for folders and archives.
     Raises UsageError, NotFoundError, SourceError.
     """
+    labels = reading.pop("labels", None)
     wanted = {name: value for name, value in reading.items() if value}
+    if labels is not None:
+        null = wanted.pop("null", ())  # of the table of labels, not of the pictures
+        return with_labels(as_source(source, keep_splits=keep_splits, is_known=is_known, **wanted), labels, null)
     if isinstance(source, (str, Path)):
         return _path(Path(source), wanted, keep_splits, is_known)
     if hasattr(source, "table") and hasattr(source, "read"):

@@ -16,7 +16,7 @@ from pannier.sources.rows import Chosen, LeftOut, Source, check_same_classes, cl
 from pannier.sources.rules import Rules, rows_without_label
 
 # what a source passed over that is listed with what was left out; the rest is no picture, or only to know
-PASSED_OVER = ("unreadable", "link", "malformed", "no picture", "unsafe", "excluded", "oversized", "hidden")
+PASSED_OVER = ("missing", "unreadable", "link", "malformed", "no picture", "unsafe", "excluded", "oversized", "hidden")
 
 
 @dataclass(frozen=True)

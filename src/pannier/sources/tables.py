@@ -40,11 +40,13 @@ class TableSource:
     fixed_splits = False
 
     def __init__(self, table: ReadTable, name: str, root: str | Path, picture: str | None = None) -> None:
-        self.name, self.root, self.notes = name, Path(root), table.notes
+        self.name, self.root = name, Path(root)
         self._root, self.stray_blanks = os.fsencode(self.root), table.stray_blanks
         self.passed = [LeftOut(f"row {number}", "malformed", reason) for number, reason in table.malformed]
         whole = table.table
-        self._pictures, inside = _pictures(whole, picture or _found(whole, self.root), name)
+        picture = picture or _found(whole, self.root)
+        self._pictures, inside = _pictures(whole, picture, name)
+        self.notes = [*table.notes, f"pictures are read from {picture}"]
         has_picture = pc.is_valid(self._pictures)
         without = np.flatnonzero(~has_picture.to_numpy(zero_copy_only=False))
         self.passed += [LeftOut(f"row {row + 2}", "no picture", "it names none") for row in without.tolist()]

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import hashlib
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from typing import Any
 
 from pannier.choices import Progress
@@ -16,7 +17,7 @@ from pannier.store.documents import Document, canonical, sealed, unsealed
 from pannier.store.facts import author, now
 from pannier.store.index import restore_segments
 from pannier.store.leases import WRITER, holding, reading
-from pannier.store.names import FIRST_STRAND, Entry, checked_name
+from pannier.store.names import FIRST_STRAND, Entry, MovingNames, checked_name
 from pannier.store.state import OpenedStore, State
 from pannier.upkeep.referenced import referenced
 from pannier.upkeep.repacking import found_pictures, pictures_in, write_shards
@@ -26,17 +27,18 @@ from pannier.versions.history import is_ancestor
 
 @dataclass(eq=False, repr=False)
 class Copied(Result):
-    """What copying brought into the other store. `strand` is what names the snapshot there."""
+    """What copying brought into the other store. `strand` names the snapshot there, `names` are all that were brought."""
 
     state: State
     strand: str
     pictures: int = 0
     byte_count: int = 0
     snapshots: int = 0
+    names: list[str] = field(default_factory=list)
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data for JSON."""
-        names = ("strand", "pictures", "byte_count", "snapshots")
+        names = ("strand", "pictures", "byte_count", "snapshots", "names")
         return {"snapshot": self.state.id} | {name: getattr(self, name) for name in names}
 
 
@@ -57,15 +59,40 @@ def copy(
     """
     snapshot = store.state(name)
     strand = checked_name(strand or (name if store.strands.head(name) else FIRST_STRAND))
+    return _copied(store, other, Copied(snapshot, strand), {strand: snapshot.id}, {}, preview, progress)
+
+
+def copy_all(store: OpenedStore, other: OpenedStore, *, preview: bool = False, progress: Progress | None = None) -> Copied:
+    """Brings all strands and tags into another store, with all that they lead to: a backup, which the same call renews.
+
+    Raises NotFoundError where there is no strand, ConflictError where one of them, or a tag, leads elsewhere there.
+    """
+    strands = {name: head.snapshot for name, head in store.strands.heads()}
+    tags = {name: head.snapshot for name, head in store.tags.heads()}
+    first = FIRST_STRAND if FIRST_STRAND in strands or not strands else min(strands)
+    return _copied(store, other, Copied(store.state(first), first), strands, tags, preview, progress)
+
+
+def _copied(
+    store: OpenedStore,
+    other: OpenedStore,
+    copied: Copied,
+    strands: Mapping[str, str],
+    tags: Mapping[str, str],
+    preview: bool,
+    progress: Progress | None,
+) -> Copied:
+    """Brings what strands and tags lead to, and then those, by their names there."""
+    copied.names = [*strands, *tags]
+    ids = sorted({*strands.values(), *tags.values()})
     if preview:
-        _refuse_fork(store, snapshot, other, strand)
-        return _previewed(store, other, Copied(snapshot, strand))
-    lease = reading(store.storage, [snapshot.id])
+        _refuse_others(store, other, strands, tags)
+        return _previewed(store, other, ids, copied)
+    lease = reading(store.storage, ids)
     try:
         with holding(other.storage, WRITER):
-            _refuse_fork(store, snapshot, other, strand)
-            copied = Copied(snapshot, strand)
-            wanted = referenced(store.storage, [snapshot.id])
+            _refuse_others(store, other, strands, tags)
+            wanted = referenced(store.storage, ids)
             _copy_pictures(store, other, wanted.pictures, copied, progress)
             for file in sorted(wanted.files()):
                 _copy_file(store, other, file)
@@ -73,17 +100,19 @@ def copy(
                 content = canonical(wanted.documents[snapshot_id])
                 copied.snapshots += other.storage.create(snapshot_file(snapshot_id), content)
                 _copy_additions(store, other, snapshot_id)
-            _name(other, strand, snapshot.id)
-            copied.state = other.state_of(snapshot.id)
+            for names, here in ((other.strands, strands), (other.tags, tags)):
+                for name, snapshot_id in here.items():
+                    _name(names, name, snapshot_id, other)
+            copied.state = other.state_of(copied.state.id)
             return copied
     finally:
         if lease is not None:
             lease.end()
 
 
-def _previewed(store: OpenedStore, other: OpenedStore, copied: Copied) -> Copied:
+def _previewed(store: OpenedStore, other: OpenedStore, ids: Sequence[str], copied: Copied) -> Copied:
     """What would be copied."""
-    wanted = referenced(store.storage, [copied.state.id])
+    wanted = referenced(store.storage, ids)
     places = store.index.find(_missing(other, wanted.pictures))
     copied.pictures, copied.byte_count = len(places.length), int(places.length.sum())
     copied.snapshots = len(wanted.documents.keys() - set(other.snapshot_ids()))
@@ -96,16 +125,21 @@ def _missing(other: OpenedStore, pictures: Digests) -> Digests:
     return pictures[other.index.find(pictures).segment < 0]
 
 
-def _refuse_fork(store: OpenedStore, snapshot: State, other: OpenedStore, strand: str) -> None:
-    head = other.strands.head(strand)
-    if head is None or head.snapshot == snapshot.id:
-        return
-    if head.snapshot in store.snapshot_ids() and is_ancestor(store, head.snapshot, snapshot.id):
-        return
-    raise ConflictError(
-        f"{strand} in {other.storage.address} has snapshots that this one does not descend from; nothing was copied: "
-        "choose another name there with `strand`"
-    )
+def _refuse_others(store: OpenedStore, other: OpenedStore, strands: Mapping[str, str], tags: Mapping[str, str]) -> None:
+    """Raises ConflictError where a name leads elsewhere in the other store."""
+    for strand, snapshot_id in strands.items():
+        head = other.strands.head(strand)
+        if head is None or head.snapshot == snapshot_id:
+            continue
+        if head.snapshot not in store.snapshot_ids() or not is_ancestor(store, head.snapshot, snapshot_id):
+            raise ConflictError(
+                f"{strand} in {other.storage.address} has snapshots that this one does not descend from; nothing was "
+                "copied: choose another name there with `strand`"
+            )
+    for tag, snapshot_id in tags.items():
+        head = other.tags.head(tag)
+        if head is not None and head.snapshot != snapshot_id:
+            raise ConflictError(f"tag {tag} in {other.storage.address} names another snapshot; nothing was copied")
 
 
 def _copy_pictures(
@@ -184,10 +218,10 @@ def _essence(store: OpenedStore, snapshot_id: str, number: int) -> Document:
     return document
 
 
-def _name(other: OpenedStore, strand: str, snapshot_id: str) -> None:
-    last = other.strands.last(strand)
+def _name(names: MovingNames, name: str, snapshot_id: str, other: OpenedStore) -> None:
+    last = names.last(name)
     if last is not None and last.snapshot == snapshot_id:
         return
     entry = Entry(last.number + 1 if last else 1, snapshot_id, now(), author())
-    if not other.strands.append(strand, entry):
-        raise ConflictError(f"{strand} in {other.storage.address} was changed in the meantime: copy again")
+    if not names.append(name, entry):
+        raise ConflictError(f"{name} in {other.storage.address} was changed in the meantime: copy again")

@@ -1,0 +1,60 @@
+"""Doubts: what a snapshot to be would have that harms training, though every picture in it is whole."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass
+
+import numpy as np
+
+from pannier.columns import joined, numbered
+from pannier.kinds import DoubtKind
+from pannier.packing.revision import Revision
+from pannier.results import Result
+from pannier.sources.naming import alike
+from pannier.store.manifest import names_there
+
+
+@dataclass(frozen=True, repr=False)
+class Doubt(Result):
+    """One doubt. Two labels: `keys` are one picture, each under one of `labels`. Alike classes: `labels` may be one."""
+
+    kind: DoubtKind
+    keys: tuple[str, ...]
+    labels: tuple[str, ...]
+
+    @property
+    def in_words(self) -> str:
+        if self.kind == "alike classes":
+            return " and ".join(map(repr, self.labels)) + ", which is new"
+        return " = ".join(f"{key} ({label})" for key, label in zip(self.keys, self.labels, strict=True))
+
+
+def doubts_in(revision: Revision, classes: Collection[str]) -> list[Doubt]:
+    """What a revision's rows make doubtful, also with records that they do not change. `classes` were there before."""
+    return _alike_classes(revision, classes) + _two_labels(revision)
+
+
+def _alike_classes(revision: Revision, classes: Collection[str]) -> list[Doubt]:
+    names = revision.labels.names
+    new = sorted({names[code] for code in np.unique(revision.labels.codes).tolist() if code >= 0} - {*classes})
+    pairs = [(old, each) for at, each in enumerate(new) for old in [*classes, *new[:at]]]
+    return [Doubt("alike classes", (), pair) for pair in pairs if alike(*pair)]
+
+
+def _two_labels(revision: Revision) -> list[Doubt]:
+    """Pictures that some of the rows, or rows and other records, have under labels that differ."""
+    manifest, digests = revision.manifest, revision.digests
+    others = manifest.find_pictures(digests) if len(manifest) else np.empty(0, np.int64)
+    others = np.setdiff1d(others, np.concatenate([revision.there, revision.gone]))
+    labels = joined([revision.labels, names_there(manifest, others, "label")])
+    numbers = numbered(np.concatenate([digests, manifest.pictures(others)]))[0]
+    pairs = np.unique(np.stack([numbers, labels.codes])[:, labels.codes >= 0], axis=1)
+    found = []
+    for number in np.flatnonzero(np.bincount(pairs[0]) > 1).tolist() if pairs.size else ():
+        rows = np.flatnonzero(numbers == number)
+        keys = revision.keys(rows[rows < len(revision)])
+        keys += manifest.take(others[rows[rows >= len(revision)] - len(revision)], ["key"]).column(0).to_pylist()
+        named = sorted(zip(keys, labels.take(rows).to_list(), strict=True))
+        found.append(Doubt("two labels", tuple(key for key, _ in named), tuple(label or "" for _, label in named)))
+    return sorted(found, key=lambda doubt: doubt.keys)

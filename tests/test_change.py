@@ -39,9 +39,7 @@ def test_a_table_brings_labels_splits_and_side_columns_in(store: pannier.Store, 
     assert (result.is_new, result.unknown) == (True, ["twill/nowhere.jpg"])
     assert snapshot["twill/0001.jpg"].label == "satin"
     assert snapshot["twill/0002.jpg"].label == "twill"
-    assert {**snapshot["twill/0002.jpg"].side, "corrected": 0, "label_in_source": 0} == {
-        **{"predicted": "twill", "certainty": 0.5, "checked": None, "corrected": 0, "label_in_source": 0},
-    }
+    assert snapshot["twill/0002.jpg"].side == {"predicted": "twill", "certainty": 0.5, "checked": None}
     assert sorted(row[0] for row in result.changes) == ["columns", "relabelled"]
     assert shards(store) == before
     assert not store.change(from_=table).is_new
@@ -102,7 +100,7 @@ def test_a_preview_changes_nothing(store: pannier.Store, run: Callable[..., Ende
         ({"rename": "twil=satin"}, "did you mean 'twill'"),
         ({"from_": [{"keys": "a", "label": "b"}]}, "no column 'key'"),
         ({"from_": [{"key": "a", "label": "b"}, {"key": "a", "label": "c"}]}, "is there twice"),
-        ({"set": "corrected=label"}, "fact of the picture"),
+        ({"set": "source_said=label"}, "fact of the picture"),
         ({"from_": [{"key": "twill/0001.jpeg", "label": "b"}]}, "did you mean 'twill/0001.jpg'"),
         ({"set": "label"}, "write a column and its value"),
         ({"remove": True, "where": "true", "set": "label=x"}, "`remove` goes alone"),

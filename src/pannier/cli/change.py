@@ -20,7 +20,7 @@ from pannier.cli.terminal import (
 _WHAT = {
     "from_": opt.text("Rows by key: label, split and side columns; empty changes nothing.", "TABLE", names=("--from",)),
     "key_column": opt.Declared(str, "With --from: the column that holds keys.", "COLUMN", "key"),
-    "null": opt.TEXT_TABLE["null"],
+    **opt.NULL,
     "new_classes": opt.switch("Labels may be no classes yet; else a misspelt one is refused."),
     "where": opt.text("Which records, as SQL over their columns.", "EXPR"),
     "set": opt.texts("What they get; NULL for nothing.", "COLUMN=VALUE"),

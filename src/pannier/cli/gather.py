@@ -29,7 +29,7 @@ _HOW = {
     "workers": opt.number("Threads that check what has come; by default all usable cores."),
     "encoding": opt.text("Of a text table, where it is not found.", "ENCODING"),
     "separator": opt.text("Of a text table, where it is not found.", "CHARACTER"),
-    "null": opt.text("Cells that mean nothing, as NULL,n/a,-.", "TOKEN,..."),
+    **opt.NULL,
 }
 
 

@@ -117,6 +117,7 @@ NO_TREATMENT = TreatmentOptions(None, {})
 Said = dict[str, Any]
 NOTHING: Said = {}
 
+NULL = {"null": text("Of a table: cells that mean nothing, as NULL,n/a,-.", "TOKEN,...")}
 DATASET = {
     "name": text("What the dataset is called.", "TEXT"),
     "description": text("What the dataset is.", "TEXT"),
@@ -132,7 +133,7 @@ _RULES = {
     "split_by": text("What gives splits; NULL is dealt by --shares.", "EXPR"),
     "picture": text("Of a table: what gives a picture's path, or its bytes.", "EXPR"),
     "root": text("Of a table: where its paths begin.", "FOLDER"),
-    "null": text("Of a table: cells that mean nothing, as NULL,n/a,-.", "TOKEN,..."),
+    **NULL,
     "include": texts("Of a folder or archive: only paths like this, as 'a*/*.jpg'.", "PATTERN"),
     "exclude": texts("Of a folder or archive: no paths like this, as 'drafts/'.", "PATTERN"),
     "rename": texts("Read one class name as another.", "OLD=NEW"),

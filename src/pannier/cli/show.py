@@ -112,4 +112,5 @@ def _print_record(record: pannier.Record) -> None:
         ("sha256", record.sha256),
         ("values", f"{pixels.min()} to {pixels.max()}, mean {pixels.mean():.1f}"),
         *((name, str(value)) for name, value in record.side.items()),
+        *((f"{name} in source", value or "none") for name, value in record.source_said.items()),
     )

@@ -20,14 +20,14 @@ from pannier.packing.corrections import CHANGEABLE, Corrections, check_classes
 from pannier.packing.doubts import Doubt, doubts_in
 from pannier.packing.grouping import settle
 from pannier.packing.revision import Revision
-from pannier.packing.three_way import mark_corrected, tells_corrections
+from pannier.packing.three_way import mark_corrected
 from pannier.results import Result, plain
 from pannier.sources.rows import LeftOut
 from pannier.sources.rules import GROUP, groups_by, read_rename
 from pannier.sources.table_files import Nulls
 from pannier.store.facts import Fact, plain_value, read_facts
 from pannier.store.leases import WRITER, holding
-from pannier.store.manifest import COLUMNS, rows_there
+from pannier.store.manifest import COLUMNS, SOURCE_SAID, rows_there
 from pannier.store.names import FIRST_STRAND, checked_name
 from pannier.store.records import rows_where
 from pannier.store.state import OpenedStore, State
@@ -303,7 +303,7 @@ def _revised(parent: State, said: _Said) -> tuple[Revision, list[str], int]:
 
 def _marked(revision: Revision) -> Revision:
     """With notes of what was corrected: in columns that the manifest has, since a source may have said them."""
-    known = [name for name in revision.manifest.side_columns if not tells_corrections(name)]
+    known = revision.manifest.side_columns
     after = [
         ("label", revision.labels.to_arrow().cast(pa.string())),
         ("split", revision.splits.to_arrow().cast(pa.string())),
@@ -401,7 +401,7 @@ def _read_set(values: Mapping[str, Any] | str | Sequence[str] | None) -> dict[st
             raise UsageError("`set`: write a column and its value, as `set` label=satin")
         values = {name.strip(): None if text.strip() == "NULL" else _Written(text.strip()) for name, _, text in pieces}
     for name in values:
-        if (name in COLUMNS and name not in CHANGEABLE) or tells_corrections(name):
+        if name in (*COLUMNS, SOURCE_SAID.name) and name not in CHANGEABLE:
             raise UsageError(f"`set` {name}=...: that is a fact of the picture, or its key, and cannot be changed")
         if not re.fullmatch(r"[A-Za-z_][A-Za-z0-9_ .-]*", name):
             raise UsageError(f"`set`: {name!r} is no name for a column")

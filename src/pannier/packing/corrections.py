@@ -14,17 +14,16 @@ from pannier.columns import NameColumn
 from pannier.dealing.shares import split_given
 from pannier.errors import UsageError, did_you_mean
 from pannier.hashing import text_hash
-from pannier.packing.three_way import tells_corrections
 from pannier.sources.rules import plain_column
 from pannier.sources.table_files import Nulls, read_table
 from pannier.sources.tables import table_from
-from pannier.store.manifest import COLUMNS, Manifest
+from pannier.store.manifest import COLUMNS, SOURCE_SAID, Manifest
 from pannier.store.state import State
 
 # what a record has that can be changed, beside side columns
 CHANGEABLE = ("label", "split")
 # what tables show of a record beside it, and what follows from the rest
-DERIVED = ({*COLUMNS} | {"number", "file"}) - {"key", *CHANGEABLE}
+DERIVED = ({*COLUMNS} | {"number", "file", SOURCE_SAID.name}) - {"key", *CHANGEABLE}
 
 
 @dataclass(frozen=True)
@@ -58,10 +57,8 @@ class Corrections:
 
     def derived(self, manifest: Manifest) -> list[str]:
         """Its columns that follow from the rest, and are not read."""
-        derived = [
-            name for name in self.table.column_names if name in DERIVED and name not in (*manifest.side_columns, "hash")
-        ]
-        return derived + [name for name in self.table.column_names if tells_corrections(name)]
+        known = (*manifest.side_columns, "hash")
+        return [name for name in self.table.column_names if name in DERIVED and name not in known]
 
     def fitted(self, state: State, *, new_classes: bool) -> Any:
         """Its table with values of the types that the snapshot's side columns have. Raises UsageError."""

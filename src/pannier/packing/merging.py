@@ -70,7 +70,7 @@ def merge(
             source, here = both_sides(incoming, there, manifest, name)
         says = np.ones(len(there), bool) if name == "label" else pc.is_valid(source).to_numpy(zero_copy_only=False)
         decided[name] = decide(name, source, here, corrections, is_fresh, says, relabel)
-    noted = corrections.columns()
+    noted = corrections.noted()
     side = {name: each.values for name, each in decided.items() if name not in ("label", "split")} | noted
     side_changes = np.zeros(len(there), bool)
     for name, values in side.items():

@@ -27,7 +27,6 @@ from pannier.packing.merging import Counts, merge, refuse_both_sides_changed, ro
 from pannier.packing.recipe import followed, named, of_source, recipe_of, with_recipe
 from pannier.packing.revision import Revision
 from pannier.packing.seen import Seen
-from pannier.packing.three_way import tells_corrections
 from pannier.results import Result, plain
 from pannier.sources.checking import Checker, Checking
 from pannier.sources.opening import ReadingOptions, as_source
@@ -40,7 +39,7 @@ from pannier.storage.memory import MemoryStorage
 from pannier.storage.opening import open_storage
 from pannier.store.facts import Fact, read_facts
 from pannier.store.leases import WRITER, holding
-from pannier.store.manifest import COLUMNS, FACTS, SCHEMA, Manifest
+from pannier.store.manifest import COLUMNS, FACTS, SCHEMA, SOURCE_SAID, Manifest
 from pannier.store.names import FIRST_STRAND, checked_name
 from pannier.store.shards import DEFAULT_SHARD_BYTES
 from pannier.store.snapshots import count_document
@@ -292,8 +291,7 @@ class _Packing:
             what = f"groups are kept since an earlier pack, and {error}; give this source a `group_by` of its own"
             raise UsageError(what) from None
         chosen, self._passed = select(source, rules, everything, self._options.selection(self._dealing.seed))
-        taken = set(chosen.side.column_names if chosen.side else ()) & set(COLUMNS)
-        taken |= set(filter(tells_corrections, chosen.side.column_names if chosen.side else ()))
+        taken = set(chosen.side.column_names if chosen.side else ()) & {*COLUMNS, SOURCE_SAID.name}
         if taken:
             raise UsageError(f"`columns` {min(taken)}: every record has that already; give the side column another name")
         texts = (self._options.above + key for key in chosen.key_texts())

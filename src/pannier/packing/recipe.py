@@ -25,8 +25,12 @@ FOLLOWED = (
 # what an entry of a file of sources may say
 OF_AN_ENTRY = (
     *("picture", "root", "encoding", "separator", "null", "include", "exclude", "label", "label_pattern", "where", "key"),
-    *("split_by", "columns", "rename"),
+    *("split_by", "columns", "rename", "class_names"),
 )
+
+
+# what only an entry of a file of sources may say on the command line
+OF_ENTRIES_ALONE = ("encoding", "separator", "class_names")
 
 
 def named(source: Any) -> list[str] | None:
@@ -83,7 +87,7 @@ def with_recipe(recipes: Sequence[Recipe], recipe: Recipe | None) -> list[Recipe
 def as_command(recipe: Recipe, store: str, more: Sequence[str] = ()) -> str:
     """The command that packs the source so."""
     words = ["pannier", "pack", *recipe["source"], store]
-    for name in filter(recipe.__contains__, FOLLOWED):
+    for name in (name for name in FOLLOWED if name in recipe and name not in OF_ENTRIES_ALONE):
         value = recipe[name]
         option = f"--{name.replace('_', '-')}"
         if value is True:

@@ -13,7 +13,7 @@ from pannier.array_types import Flags
 from pannier.columns import Digests, NameColumn, Rows, digests_of, joined, order_by_hash
 from pannier.errors import UsageError
 from pannier.sources.rows import LeftOut
-from pannier.store.manifest import COLUMNS, REMOVED, SCHEMA, Manifest, names_there
+from pannier.store.manifest import COLUMNS, REMOVED, SCHEMA, SOURCE_SAID, Manifest, names_there
 
 
 @dataclass
@@ -114,7 +114,7 @@ class Revision:
         table = self.table
         for name, values in (("label", self.labels), ("split", self.splits)):
             table = table.set_column(table.schema.get_field_index(name), SCHEMA.field(name), values.to_arrow())
-        for name in sorted({*side_names(table), *self.manifest.side_columns}):
+        for name in sorted({*side_names(table), *noted_columns(self.manifest)}):
             ours, theirs = both_sides(table, self.there, self.manifest, name)
             wins = ours if self.side_is_whole else pc.coalesce(ours, theirs)
             values = pc.if_else(pa.array(self.takes_side), wins, theirs)
@@ -134,12 +134,17 @@ def side_names(table: Any) -> list[str]:
     return [name for name in table.column_names if name not in COLUMNS and name != REMOVED.name]
 
 
+def noted_columns(manifest: Manifest) -> tuple[str, ...]:
+    """A manifest's side columns, and the one that notes corrections where there is one."""
+    return (*manifest.side_columns, *([SOURCE_SAID.name] if manifest.notes_corrections else []))
+
+
 def both_sides(table: Any, there: Rows, manifest: Manifest, name: str) -> tuple[Any, Any]:
     """A side column as a table and as a manifest has it for some rows, NULL where it has none. Raises UsageError."""
     is_there = there >= 0
     ours = table.column(name).combine_chunks() if name in table.column_names else None
     theirs = None
-    if name in manifest.side_columns:
+    if name in noted_columns(manifest):
         values = manifest.take(there[is_there], [name]).column(0).combine_chunks()
         theirs = values.take(pa.array(np.cumsum(is_there) - 1, mask=~is_there))
     if ours is not None and theirs is not None and ours.type != theirs.type:

@@ -1,11 +1,11 @@
 """Three ways: what a source said last, what was corrected here since, and what the source says now. Column by column.
 
-A record that was corrected says so in side columns of its own: `corrected` names the columns, "label,loom", and
-`label_in_source` holds what the source said of it.
+A record that was corrected says so in the column `source_said`: what the source said of each column that was corrected.
 """
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any, NamedTuple
@@ -17,10 +17,7 @@ import pyarrow.compute as pc
 from pannier.array_types import Flags
 from pannier.choices import Relabel
 from pannier.columns import Rows
-from pannier.store.manifest import Manifest
-
-CORRECTED = "corrected"
-IN_SOURCE = "_in_source"
+from pannier.store.manifest import SOURCE_SAID, Manifest
 
 
 class Conflict(NamedTuple):
@@ -37,15 +34,11 @@ class Conflict(NamedTuple):
         return self._asdict()
 
 
-def tells_corrections(name: str) -> bool:
-    """Whether a column is one of those in which corrections are noted."""
-    return name == CORRECTED or name.endswith(IN_SOURCE)
-
-
 def there_in(manifest: Manifest, there: Rows, name: str, kind: Any | None = None) -> Any:
     """A column of a manifest for rows of which some are not there (-1); NULL for those, and where it has none."""
     is_there = there >= 0
-    if name not in ("label", "split", *manifest.side_columns):
+    known = ("label", "split", *manifest.side_columns, *([SOURCE_SAID.name] if manifest.notes_corrections else []))
+    if name not in known:
         return pa.nulls(len(there), kind or pa.string())
     values = manifest.take(there[is_there], [name]).column(0).combine_chunks()
     values = values.cast(pa.string()) if pa.types.is_dictionary(values.type) else values
@@ -65,40 +58,58 @@ class Corrections:
     """Which columns of some records were corrected, as a manifest notes it; marks are set and taken off column by column."""
 
     def __init__(self, manifest: Manifest, there: Rows) -> None:
-        self._manifest, self._there = manifest, there
-        noted = there_in(manifest, there, CORRECTED)
-        names = {name for text in pc.unique(noted).to_pylist() if text for name in text.split(",")}
-        parted = [set((text or "").split(",")) for text in noted.to_pylist()] if names else []
-        self._marks = {name: np.array([name in each for each in parted], bool) for name in names}
+        self._count, self._notes_any = len(there), manifest.notes_corrections
+        noted = there_in(manifest, there, SOURCE_SAID.name).dictionary_encode()
+        parsed: list[dict[str, str | None]] = [json.loads(text) for text in noted.dictionary.to_pylist()]
+        codes = pc.fill_null(noted.indices, len(parsed)).to_numpy(zero_copy_only=False)
+        self._marks: dict[str, Flags] = {}
         self._said: dict[str, Any] = {}
+        for name in sorted({name for each in parsed for name in each}):
+            self._marks[name] = np.array([name in each for each in (*parsed, {})], bool)[codes]
+            texts = pa.array([each.get(name) for each in (*parsed, {})], pa.string())
+            self._said[name] = texts.take(pa.array(codes))
 
     def is_marked(self, column: str) -> Flags:
-        none: Flags = np.zeros(len(self._there), bool)
+        none: Flags = np.zeros(self._count, bool)
         return self._marks.get(column, none)
 
     def said(self, column: str, here: Any) -> Any:
         """What the source said last: of what was corrected as it is noted, of the rest as it is here."""
-        noted = there_in(self._manifest, self._there, column + IN_SOURCE, here.type)
-        return pc.if_else(pa.array(self.is_marked(column)), noted.cast(here.type), here)
+        if column not in self._said:
+            return here
+        return pc.if_else(pa.array(self._marks[column]), _from_texts(self._said[column], here.type), here)
 
     def note(self, column: str, is_marked: Flags, said: Any) -> None:
         """The rows whose column differs from what the source said, and what that was."""
         self._marks[column] = is_marked
-        self._said[column] = pc.if_else(pa.array(is_marked), said, pa.scalar(None, said.type))
+        self._said[column] = _as_texts(said)
 
-    def columns(self) -> dict[str, Any]:
-        """The side columns that note them, of those columns that anything was noted of."""
+    def noted(self) -> dict[str, Any]:
+        """The column that notes them by its name; none where nothing was ever corrected."""
         marked = [name for name in sorted(self._marks) if self._marks[name].any()]
-        texts: list[str | None] = [None] * len(self._there)
-        for row in np.flatnonzero(np.any([self._marks[name] for name in marked], axis=0)) if marked else ():
-            texts[row] = ",".join(name for name in marked if self._marks[name][row])
-        noted = {name + IN_SOURCE: said for name, said in self._said.items()}
-        noted = {
-            name: said for name, said in noted.items() if name in self._manifest.side_columns or said.null_count < len(said)
-        }
-        if not marked and CORRECTED not in self._manifest.side_columns:
-            return noted
-        return {CORRECTED: pa.array(texts, pa.string()), **noted}
+        if not marked and not self._notes_any:
+            return {}
+        texts: list[str | None] = [None] * self._count
+        rows = np.flatnonzero(np.any([self._marks[name] for name in marked], axis=0)) if marked else np.empty(0, np.int64)
+        said = {name: self._said[name].take(pa.array(rows)).to_pylist() for name in marked}
+        marks = {name: self._marks[name][rows].tolist() for name in marked}
+        for at, row in enumerate(rows.tolist()):
+            told = {name: said[name][at] for name in marked if marks[name][at]}
+            texts[row] = json.dumps(told, ensure_ascii=False, separators=(",", ":"))
+        return {SOURCE_SAID.name: pa.array(texts, SOURCE_SAID.type)}
+
+
+def _as_texts(values: Any) -> Any:
+    """Values of any side column's type as text."""
+    if pa.types.is_binary(values.type) or pa.types.is_large_binary(values.type):
+        return pa.array([None if each is None else each.hex() for each in values.to_pylist()], pa.string())
+    return values.cast(pa.string())
+
+
+def _from_texts(texts: Any, kind: Any) -> Any:
+    if pa.types.is_binary(kind) or pa.types.is_large_binary(kind):
+        return pa.array([None if each is None else bytes.fromhex(each) for each in texts.to_pylist()], kind)
+    return texts.cast(kind)
 
 
 @dataclass(frozen=True)
@@ -135,7 +146,7 @@ def decide(
 
 
 def mark_corrected(manifest: Manifest, there: Rows, after: Iterable[tuple[str, Any]]) -> dict[str, Any]:
-    """The side columns that note what a change corrects: `after` are columns as they become, for records of a manifest.
+    """The column that notes what a change corrects: `after` are columns as they become, for records of a manifest.
 
     What becomes again what the source said is corrected no more.
     """
@@ -145,4 +156,4 @@ def mark_corrected(manifest: Manifest, there: Rows, after: Iterable[tuple[str, A
         said = corrections.said(column, here)
         is_changed = ~alike(values, here)
         corrections.note(column, (corrections.is_marked(column) | is_changed) & ~alike(values, said), said)
-    return corrections.columns()
+    return corrections.noted()

@@ -45,6 +45,8 @@ COLUMNS = tuple(field.name for field in FIELDS)
 FACTS = COLUMNS[COLUMNS.index("sha256") :]
 SCHEMA = pa.schema(list(FIELDS))
 REMOVED = pa.field("removed", pa.bool_(), nullable=False)
+# what the source said of columns that were corrected, {"label": "twill"} as JSON; there once anything was, and no content
+SOURCE_SAID = pa.field("source_said", pa.string())
 
 _BUCKETS_KEY = b"buckets"
 _ROWS_AT_ONCE = 1 << 14
@@ -120,7 +122,12 @@ class Manifest:
 
     @property
     def side_columns(self) -> tuple[str, ...]:
-        return tuple(name for name in self._all.column_names if name not in COLUMNS)
+        return tuple(name for name in self._all.column_names if name not in COLUMNS and name != SOURCE_SAID.name)
+
+    @property
+    def notes_corrections(self) -> bool:
+        """Whether any record was ever corrected."""
+        return SOURCE_SAID.name in self._all.column_names
 
     def side_type(self, name: str) -> Any | None:
         """The Arrow type of a side column; None where there is no such column."""

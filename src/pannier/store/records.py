@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from dataclasses import dataclass, field
 from typing import Any, Self
 
@@ -17,7 +18,7 @@ from pannier.sources.rules import holds
 from pannier.storage.protocol import Storage
 from pannier.store.boxes import boxes_of, check_boxes
 from pannier.store.index import PictureIndex
-from pannier.store.manifest import COLUMNS, Manifest
+from pannier.store.manifest import COLUMNS, SOURCE_SAID, Manifest
 from pannier.store.places import pictures_of
 
 # what no reader of records needs, or cannot read
@@ -26,7 +27,10 @@ HIDDEN = ("hash", "crc32", "turn", "progressive", "removed")
 
 @dataclass(frozen=True, repr=False)
 class Record(Result):
-    """One picture in a snapshot. `size` is (height, width) of the upright picture, in pixels."""
+    """One picture in a snapshot. `size` is (height, width) of the upright picture, in pixels.
+
+    `source_said`: what the source said of columns that were corrected here since, by name, as text.
+    """
 
     key: str
     label: str | None
@@ -38,6 +42,7 @@ class Record(Result):
     sha256: str
     crc32: int
     side: dict[str, Any] = field(hash=False)
+    source_said: dict[str, str | None] = field(hash=False)
     _row: Any = field(compare=False)
     _storage: Storage = field(compare=False)
     _index: PictureIndex = field(compare=False)
@@ -46,12 +51,14 @@ class Record(Result):
     def of(cls, row: Any, storage: Storage, index: PictureIndex) -> Self:
         """The record that a manifest's row, an Arrow table of one, tells of."""
         fields = {name: column[0] for name, column in row.to_pydict().items()}
+        noted = fields.pop(SOURCE_SAID.name, None)
         told = {name: fields[name] for name in ("key", "label", "split", "byte_count", "format", "mode", "crc32")}
         return cls(
             **told,
             size=(fields["height"], fields["width"]),
             sha256=fields["sha256"].hex(),
             side={name: value for name, value in fields.items() if name not in COLUMNS},
+            source_said=json.loads(noted) if noted else {},
             _row=row,
             _storage=storage,
             _index=index,
@@ -59,7 +66,7 @@ class Record(Result):
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data for JSON."""
-        names = ("key", "label", "split", "size", "byte_count", "format", "mode", "sha256", "side")
+        names = ("key", "label", "split", "size", "byte_count", "format", "mode", "sha256", "side", "source_said")
         return {name: getattr(self, name) for name in names}
 
     def bytes(self) -> bytes:

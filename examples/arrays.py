@@ -15,7 +15,7 @@ import pannier
 def main(arrays: str, names: str, path: str) -> None:
     snapshot = pannier.create(path).pack(arrays, label="y", class_names=names, columns="array,index").snapshot
     print(snapshot)
-    first = snapshot.query("SELECT key FROM records WHERE array = 'x_train' AND index = 0")
+    first = snapshot.query('SELECT key FROM records WHERE "array" = \'x_train\' AND "index" = 0')
     record = snapshot[first.column("key")[0].as_py()]
     with np.load(arrays) as held:
         print("the same pixels:", np.array_equal(record.picture(), held["x_train"][0]))

@@ -26,7 +26,7 @@ def main(first: str, second: str, path: str, docket: str) -> None:
     snapshot.attach(facts={"epochs": 1, "accuracy": 0.5}, files={"results/model.npy": "model.npy"})
 
     store.pack(second, note="a second season", allow_missing_classes=True)
-    changed = store.change(where="key LIKE 'twill/%' AND width < 60", set={"label": "rib"}, note="put right").snapshot
+    changed = store.change(where="key LIKE 'twill/000%'", set={"label": "satin"}, note="put right").snapshot
     found = pannier.compare(snapshot, changed)
     print({kind: number for kind, number in found.counts.items() if number})
     for step in store.history():

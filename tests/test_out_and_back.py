@@ -58,7 +58,7 @@ def test_a_docket_gives_the_same_batches_or_says_what_differs(
     path.write_text(docket.text())
     options = {"seed": 7, "batch_size": 8, "subset": "50%", "label_as": "name"}
     expected = first_batches(snapshot.feed("train", TREATMENT, **options))
-    store.change(where="true", set="label=cloth")
+    store.change(where="true", set="label=cloth", new_classes=True)
     assert first_batches(pannier.from_docket(path)) == expected
     assert first_batches(pannier.from_docket(path, workers=1, memory_limit="64MiB")) == expected
     shutil.move(store.path, tmp_path / "moved.store")

@@ -72,6 +72,10 @@ def given(own: pannier.Snapshot, archive: Path, tmp_path: Path) -> list[Any]:
     found += [store, own, own[0], *own[0].stages(treatment)[:1], treatment, own.docket("val", treatment), own.dealing]
     found += [gathered, *gathered.failed, compared, *compared.records(2), *own.attachments, *own.additions, changed]
     found += [store.pack(archive), store.copy("main", pannier.create(tmp_path / "o.store")), own.export(tmp_path / "out")]
+    doubtful = pannier.create(tmp_path / "d.store")
+    found += doubtful.pack(heap, rename="satin=plain").doubts[:1]
+    doubtful.change(where="label = 'twill'", set={"label": "plain"})
+    found += doubtful.pack(heap, rename="twill=rib").conflicts[:1]
     (store.path / "manifests" / "stray").write_bytes(b"x")
     found += [*store.history(), *store.history(key=own[0].key), *store.verify()]
     os.utime(store.path / "manifests" / "stray", (0, 0))
@@ -154,7 +158,12 @@ ALONE = {
     **{"survey": "sheet columns encoding separator class_names", "pack": "encoding separator class_names"},
     **{"export": "arrays encode size split table treatment", "docket": "file store_as values", "render": "listed remove"},
     **{"sheet": "arrange batch batch_size epoch predicted probability size treated treatment path", "stats": "save"},
-    **{"gather": "", "copy": "name", "tag": "remove rename yes name at store", "attach": "as_ save to file files"},
+    **{
+        "gather": "",
+        "copy": "everything name",
+        "tag": "remove rename yes name at store",
+        "attach": "as_ save to file files",
+    },
 }
 SAME = {"fact": "facts", "directory": "folder"}
 

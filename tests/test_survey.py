@@ -74,7 +74,7 @@ def test_everything_is_found_in_order_of_harm_with_effect_and_remedy(untidy: Pat
     expected = {
         "two labels": "plain/misfiled.jpg = satin/0001.jpg",
         "broken": "twill/cut.jpg (cut short)",
-        "alike classes": "'Twill ' and 'twill' (but for case, blanks or Unicode form)",
+        "alike classes": "'Twill' and 'twill' (but for case, blanks or Unicode form)",
         "near labels": "satin/one-small.jpg",
         "constant": "twill/black.jpg",
         "few": "herringbone (1)",

@@ -224,7 +224,6 @@ def test_a_copy_brings_what_the_other_lacks_and_ids_are_equal(
 def test_a_copy_of_everything_is_a_backup_that_is_renewed(
     store: pannier.Store, tmp_path: Path, run: Callable[..., Ended]
 ) -> None:
-    store.start_strand("trial")
     store.tag("spring")
     store.change(where="true", set={"loom": 3}, strand="trial")
     store.snapshot("spring").attach(facts={"run": 3})

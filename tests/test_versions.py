@@ -55,7 +55,13 @@ def test_the_history_of_a_record_tells_who_changed_it(
     store.pack(tmp_path / "c")
     store.change(where=f"key = '{key}'", remove=True)
     store.pack(tmp_path / "c")
-    assert [step.what for step in store.history(key=key)] == [["came"], ["went"], ["picture"], ["label", "loom"], ["came"]]
+    assert [step.what for step in store.history(key=key)] == [
+        ["came"],
+        ["went"],
+        ["picture", "label"],
+        ["label", "loom"],
+        ["came"],
+    ]
     told = run("history", store.path, key).out
     assert "label twill -> satin, loom - -> 7" in told
     assert "came as twill in" in told
@@ -126,7 +132,7 @@ def test_going_back_is_a_new_snapshot(store: pannier.Store, run: Callable[..., E
 
 def test_compare_tells_every_kind_of_change(store: pannier.Store, tmp_path: Path, run: Callable[..., Ended]) -> None:
     before = store.snapshot()
-    store.change(where="key = 'twill/0001.jpg'", set="label=linen")
+    store.change(where="key = 'twill/0001.jpg'", set="label=linen", new_classes=True)
     store.change(from_=[{"key": "twill/0002.jpg", "split": "val"}, {"key": "twill/0003.jpg", "split": "train"}])
     store.change(where="key = 'twill/0004.jpg'", set="loom=1")
     store.change(where="key = 'plain/0005.jpg'", remove=True)
@@ -180,7 +186,7 @@ def test_comparing_agrees_with_a_plain_look(store: pannier.Store) -> None:
     for i in range(6):
         keys = rng.choice([record.key for record in snapshots[-1]], 4, replace=False).tolist()
         kind = ("label", "split", "loom")[i % 3]
-        snapshots.append(store.change(from_=[{"key": key, kind: f"x{i}"} for key in keys]).snapshot)
+        snapshots.append(store.change(from_=[{"key": key, kind: f"x{i}"} for key in keys], new_classes=True).snapshot)
     plain = [{r.key: (r.label, r.split, r.sha256, r.side.get("loom")) for r in snapshot} for snapshot in snapshots]
     for i in range(len(snapshots)):
         for j in range(len(snapshots)):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sized
-from dataclasses import fields
+from dataclasses import MISSING, fields
 from pathlib import PurePath
 from typing import Any
 
@@ -19,7 +19,8 @@ class Result:
         return {name: plain(value) for name, value in _told(self)}
 
     def __repr__(self) -> str:
-        told = (f"{name}={_brief(value)}" for name, value in _told(self) if not _is_empty(value))
+        usual = {each.name: each.default for each in fields(self) if each.default is not MISSING}  # type: ignore[arg-type]
+        told = (f"{name}={_brief(value)}" for name, value in _told(self) if not _is_empty(value, usual.get(name)))
         return f"{type(self).__name__}({', '.join(told)})"
 
 
@@ -40,8 +41,10 @@ def _told(result: Any) -> Iterator[tuple[str, Any]]:
     return ((each.name, getattr(result, each.name)) for each in fields(result) if not each.name.startswith("_"))
 
 
-def _is_empty(value: Any) -> bool:
-    return value is None or value is False or (isinstance(value, Sized) and not len(value))
+def _is_empty(value: Any, usual: Any) -> bool:
+    """Whether a value tells nothing: none, none of them, or zero where that is usual."""
+    is_none = value is None or value is False or (isinstance(value, Sized) and not len(value))
+    return is_none or (usual == 0 and isinstance(value, int) and value == 0)
 
 
 def _brief(value: Any) -> str:

@@ -44,7 +44,13 @@ class Counts:
 
 
 def merge(
-    incoming: Any, manifest: Manifest, *, likeness: Likeness, relabel: Relabel | None = None, gone: Rows | None = None
+    incoming: Any,
+    manifest: Manifest,
+    *,
+    likeness: Likeness,
+    relabel: Relabel | None = None,
+    gone: Rows | None = None,
+    is_another: bool = False,
 ) -> tuple[Revision, Counts]:
     """`incoming` are manifest rows in order of (hash of key, key), as the source has them: what is new or changed of them.
 
@@ -52,6 +58,7 @@ def merge(
     where both changed, it stays and is a conflict, unless `relabel` says whose word goes. Another picture under an old key
     is as the source says; one saved anew, which looks alike, is the same picture. A picture under another key, whose old
     key is `gone` from the source or has another picture, is the same record: it keeps split, side columns and corrections.
+    is_another: the source is not the one that these records are from.
     """
     own = rows_there(manifest, incoming)
     is_there, is_other_picture, is_reencoded = _pictures(incoming, own, manifest, likeness)
@@ -61,7 +68,7 @@ def merge(
     is_moved = (there >= 0) & (there != own)
     is_fresh = (there < 0) | (is_other_picture & ~is_reencoded & ~is_moved)
     is_there, is_other_picture = there >= 0, is_other_picture & (there == own)
-    corrections = Corrections(manifest, there)
+    corrections = Corrections(manifest, there, end_by_agreement=not is_another)
     decided: dict[str, Decided] = {}
     for name in ("label", "split", *side_names(incoming)):
         if name in ("label", "split"):

@@ -334,6 +334,8 @@ class _Packing:
         dealing = self._said.upon(before)
         gone = rows_gone(manifest, self._source_keys, self._options.above) if self._tells_what_is_gone(parent) else None
         how: dict[str, Any] = {"likeness": self._store.index.likeness, "relabel": self._options.relabel, "gone": gone}
+        others = [each["source"] for each in parent.recipes] if parent is not None else []
+        how["is_another"] = bool(others) and self._named is not None and self._named not in others
         revision, self._done = merge(self._incoming, manifest, **how)
         if self._options.remove_missing and gone is not None:
             revision.gone = np.setdiff1d(gone, revision.there[revision.is_moved])

@@ -7,19 +7,19 @@ import shlex
 from collections.abc import Sequence
 from dataclasses import fields, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any, TypeVar
 
+from pannier.sources.opening import ReadingOptions
 from pannier.sources.rules import read_rename
-
-if TYPE_CHECKING:
-    from pannier.packing.pack import PackOptions
 
 # a source, and what was said of it but for what is of one pack alone
 Recipe = dict[str, Any]
+# what is said of a pack: a dataclass with the fields below
+Said = TypeVar("Said", bound=ReadingOptions)
 FOLLOWED = (
     *("picture", "root", "encoding", "separator", "null", "include", "exclude", "labels", "label", "label_pattern"),
     *("where", "key", "split_by", "columns", "rename", "class_names", "unlabeled", "only_classes", "per_class"),
-    *("longest_side", "encode", "prefix", "resplit", "allow_missing_classes", "max_pixels", "remove_missing"),
+    *("longest_side", "encode", "prefix", "resplit", "allow_missing_classes", "max_pixels"),
 )
 
 # what an entry of a file of sources may say
@@ -42,7 +42,7 @@ def named(source: Any) -> list[str] | None:
     return None
 
 
-def recipe_of(source: Sequence[str], options: PackOptions) -> Recipe:
+def recipe_of(source: Sequence[str], options: ReadingOptions) -> Recipe:
     """What was said of a source, as plain data."""
     defaults = {each.name: each.default for each in fields(options)}
     said = {name: getattr(options, name) for name in FOLLOWED if name != "labels" or isinstance(options.labels, (str, Path))}
@@ -57,7 +57,7 @@ def of_source(recipes: Sequence[Recipe], source: Sequence[str] | None, prefix: s
     return below[0] if below else its[0] if len(its) == 1 and not prefix else None
 
 
-def followed(options: PackOptions, recipe: Recipe | None) -> tuple[PackOptions, list[tuple[str, Any, Any]]]:
+def followed(options: Said, recipe: Recipe | None) -> tuple[Said, list[tuple[str, Any, Any]]]:
     """The options with what is not said now as it was said before; and what is said otherwise: (option, before, now)."""
     if recipe is None:
         return options, []

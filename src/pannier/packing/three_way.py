@@ -55,9 +55,13 @@ def alike(one: Any, other: Any) -> Flags:
 
 
 class Corrections:
-    """Which columns of some records were corrected, as a manifest notes it; marks are set and taken off column by column."""
+    """Which columns of some records were corrected, as a manifest notes it; marks are set and taken off column by column.
 
-    def __init__(self, manifest: Manifest, there: Rows) -> None:
+    A source of which the records are not takes nothing back where it agrees with a correction: `end_by_agreement` False.
+    """
+
+    def __init__(self, manifest: Manifest, there: Rows, *, end_by_agreement: bool = True) -> None:
+        self.end_by_agreement = end_by_agreement
         self._count, self._notes_any = len(there), manifest.notes_corrections
         noted = there_in(manifest, there, SOURCE_SAID.name).dictionary_encode()
         parsed: list[dict[str, str | None]] = [json.loads(text) for text in noted.dictionary.to_pylist()]
@@ -134,7 +138,7 @@ def decide(
     agrees, as_before = alike(source, here), alike(source, said)
     is_conflict = says & ~is_fresh & is_marked & ~as_before & ~agrees
     takes = says & (is_fresh | (~as_before & ~is_marked))
-    stays_marked = is_marked & ~is_fresh & ~(says & agrees)
+    stays_marked = is_marked & ~is_fresh & ~(says & agrees & corrections.end_by_agreement)
     if relabel == "source":
         takes, stays_marked = says & (is_fresh | ~agrees), stays_marked & ~says
         is_conflict = np.zeros_like(is_conflict)

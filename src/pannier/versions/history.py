@@ -13,7 +13,7 @@ from pannier.storage.layout import ADDITIONS
 from pannier.store.content import bucket_of
 from pannier.store.documents import Document
 from pannier.store.facts import FactsByKey
-from pannier.store.manifest import COLUMNS, Manifest, ManifestFile, digest_of_bucket
+from pannier.store.manifest import COLUMNS, REMOVED, SOURCE_SAID, Manifest, ManifestFile, digest_of_bucket
 from pannier.store.records import HIDDEN
 from pannier.store.state import OpenedStore, lineage, names_by_snapshot
 from pannier.versions.attaching import all_attachments, all_facts, attachments_of, read_additions
@@ -144,7 +144,7 @@ def _what_changed(before: RecordRow | None, after: RecordRow | None) -> list[str
     if before is None or after is None:
         return [] if before is after else ["came"] if before is None else ["went"]
     names = {"sha256": "picture", "label": "label", "split": "split"}
-    side = [name for name in {**before, **after} if name not in COLUMNS and name != "removed"]
+    side = [name for name in {**before, **after} if name not in (*COLUMNS, SOURCE_SAID.name, REMOVED.name)]
     changed = [names[name] for name in names if before[name] != after[name]]
     return changed + [name for name in side if before.get(name) != after.get(name)]
 

@@ -6,11 +6,14 @@ import hashlib
 import io
 import shutil
 from collections import Counter, defaultdict
+from collections.abc import Callable
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
+from typing import Any
 
 import numpy as np
+import pandas
 import pyarrow as pa
 import pytest
 from hypothesis import given, settings
@@ -71,7 +74,7 @@ def grown(manifest: Manifest, rows: pa.Table, dealing: Dealing) -> tuple[Manifes
     labels, splits = manifest.codes("label"), manifest.codes("split")
     counts = Counter(zip(labels[0].tolist(), splits[0].tolist(), strict=True))
     named = {(labels[1][label], splits[1][split]): count for (label, split), count in counts.items()}
-    revision, _ = settle(revision, named, dealing, likeness)
+    revision = settle(revision, named, dealing, likeness).revision
     base, delta, digests = manifest.changed(revision.changes())
     return Manifest(base, delta, digests), {item.key for item in revision.left_out}
 
@@ -346,3 +349,42 @@ def test_what_has_no_split_is_dealt_when_shares_are_said(tmp_path: Path, store: 
     assert store.pack(fill(tmp_path / "a", 20)).snapshot.splits == {}
     assert store.pack(tmp_path / "a", shares="train=75,val=25").snapshot.splits == {"train": 45, "val": 15}
     assert not store.pack(tmp_path / "a", shares="train=75,val=25").is_new
+
+
+def bolts(folder: Path, groups: list[int], **columns: list[Any]) -> Path:
+    """A table of pictures that differ, with the bolt that each is of."""
+    for i in range(len(groups)):
+        (folder / f"{i:03}.jpg").write_bytes(encoded(draw(i, 24, 32)))
+    names = [f"{i:03}.jpg" for i in range(len(groups))]
+    pandas.DataFrame({"photo": names, "label": "twill", "bolt": groups, **columns}).to_csv(folder / "t.csv", index=False)
+    return folder / "t.csv"
+
+
+def test_a_test_set_that_a_rule_fixes_gains_nothing_unasked(tmp_path: Path, run: Callable[..., Any]) -> None:
+    """17 records are named as test, 17 others are of their bolts. Shares are of what remains."""
+    groups = [i // 2 if i < 34 else 100 + i for i in range(120)]
+    table = bolts(tmp_path, groups, part=["test" if i < 34 and i % 2 == 0 else None for i in range(120)])
+    how: dict[str, Any] = {"picture": "photo", "split_by": "part", "group_by": "bolt", "shares": "train=80,val=20"}
+    says = "test is fixed from outside, and 17 more records would come to it by groups or doubles: 001.jpg goes with 000.jpg"
+    with pytest.raises(SourceError, match=says):
+        pannier.create(tmp_path / "1").pack(table, **how)
+    follow = pannier.create(tmp_path / "2").pack(table, ties="follow", **how)
+    assert follow.snapshot.splits == {"train": 69, "val": 17, "test": 34}
+    left = pannier.create(tmp_path / "3").pack(table, ties="leave-out", **how)
+    assert left.snapshot.splits == {"train": 69, "val": 17, "test": 17}
+    assert sum(item.kind == "tie" for item in left.left_out) == 17
+    assert left.snapshot.dealing.ties == "leave-out"
+    (tmp_path / "120.jpg").write_bytes((tmp_path / "000.jpg").read_bytes())
+    double = [{"photo": "120.jpg", "label": "twill", "bolt": 7, "part": None}]
+    later = left.snapshot.store.pack(double, root=tmp_path, **{**how, "shares": None})
+    assert later.left_out[0].reason == "goes with 000.jpg in test, which is fixed", "what was said of ties holds later too"
+    words = ("--picture", "photo", "--split-by", "part", "--group-by", "bolt", "--shares", "train=80,val=20")
+    said = run("pack", table, tmp_path / "4", *words)
+    assert (said.status, "say --ties follow to have them there" in said.err) == (1, True), said.err
+
+
+def test_why_shares_are_missed_is_told_by_the_set_that_stays_together(tmp_path: Path, run: Callable[..., Any]) -> None:
+    table = bolts(tmp_path, [0] * 20 + [*range(1, 11)])
+    words = ("--picture", "photo", "--group-by", "bolt", "--shares", "train=50,val=50")
+    ended = run("pack", table, tmp_path / "s.store", *words)
+    assert "the largest set in it are 20 records, 000.jpg among them." in ended.out

@@ -75,7 +75,7 @@ def _print(result: pannier.ChangeResult, *, is_preview: bool) -> None:
         print_table(["key", "label", "split"], [_before_and_after(row) for row in result.first], left=3)
     if result.is_new:
         count_table(result.snapshot.counts, result.snapshot.classes, list(result.snapshot.splits))
-    print_deviation(result.deviation)
+    print_deviation(result.deviation, result.tied)
     if result.unknown:
         shown = ", ".join(result.unknown[:3]) + (", ..." if len(result.unknown) > 3 else "")
         print(f"\n{plural(len(result.unknown), 'key')} of the table not found among the records: {shown}")

@@ -46,7 +46,7 @@ PANELS = {
     "only_classes max_pixels max_bytes unlabeled strict again reread forget",
     "Labels, keys and columns": "labels label label_pattern rename classes allow_missing_classes relabel key "
     "prefix columns predicted probability",
-    "Splits": "shares counts carve of folds group_by near freeze split_by resplit allow_leaks",
+    "Splits": "shares counts carve of folds group_by near ties freeze split_by resplit allow_leaks",
     "What changes": "from_ key_column new_classes set remove as_of",
     "What is kept": "longest_side encode remove_missing",
     "Where to": "name description strand note fact shard_size",

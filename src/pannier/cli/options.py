@@ -11,6 +11,7 @@ from typing import Annotated, Any
 import typer
 
 import pannier
+from pannier import choices
 
 
 def value(default: Any, help: str, metavar: str | None = None, *names: str, **more: Any) -> Any:
@@ -149,6 +150,7 @@ _DEALING = {
     "group_by": text("What must stay together in one split.", "EXPR"),
     "near": number("Near doubles stay together: hashes differ in so many bits, as 6.", "BITS"),
     "freeze": text("Splits that neither gain nor lose from now on; none thaws all.", "SPLIT,..."),
+    "ties": Declared(choices.Ties | None, "Of records tied to a split that is fixed from outside."),
     "allow_leaks": switch("Keep splits that leak; the snapshots say so for ever."),
 }
 

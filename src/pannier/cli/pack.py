@@ -95,7 +95,7 @@ def _print_preview(result: pannier.PackResult) -> None:
     for name, origins in result.origins.items():
         if set(origins) != {name}:
             print(f"\n{name} is made of " + ", ".join(f"{origin} ({count:,})" for origin, count in origins.items()))
-    print_deviation(result.deviation)
+    print_deviation(result.deviation, result.tied)
     print_left_out(result.left_out, "--json")
 
 
@@ -134,7 +134,7 @@ def _print(result: pannier.PackResult, store: str) -> None:
         print(f"Snapshot {snapshot.id[:12]}: {plural(len(snapshot), 'record')} ({_told(result)});", end=" ")
         print(f"{plural(result.new_pictures, 'new picture')}, {show_bytes(result.new_bytes)}.\n")
         count_table(snapshot.counts, snapshot.classes, list(snapshot.splits))
-        print_deviation(result.deviation)
+        print_deviation(result.deviation, result.tied)
     print_doubts(result.doubts)
     for option, before, now in result.otherwise:
         print(f"\n--{option.replace('_', '-')} {_option(now)}: it was {_option(before)} when this source was packed before.")

@@ -73,14 +73,17 @@ def print_funnel(rows: int, funnel: Sequence[tuple[str, int]]) -> None:
         rows = count
 
 
-def print_deviation(deviation: dict[str | None, int]) -> None:
-    """How far classes are from their targets, where what stays together keeps them from it."""
+def print_deviation(deviation: dict[str | None, int], tied: dict[str | None, tuple[str, int]]) -> None:
+    """How far classes are from their targets, where what stays together keeps them from it; `tied`: the largest of those."""
     missed = {label: miss for label, miss in deviation.items() if miss}
     if missed:
         worst = max(missed, key=lambda label: missed[label])
         classes = plural(len(missed), "class", "classes")
         off = plural(missed[worst], "record")
-        print(f"\nWhat stays together keeps {classes} off the shares, {worst or 'no label'} the most, by {off}.")
+        print(f"\nWhat stays together keeps {classes} off the shares, {worst or 'no label'} the most, by {off}:")
+        if worst in tied:
+            key, size = tied[worst]
+            print(f"the largest set in it are {plural(size, 'record')}, {key} among them.")
 
 
 def print_left_out(left_out: Sequence[Any], how: str = "pannier show --json") -> None:

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from typing import Any
 
+from pannier.choices import Ties, checked_choice
 from pannier.errors import UsageError
 from pannier.hashing import checked_seed
 from pannier.images.near import checked_distance
@@ -83,6 +84,7 @@ class Dealing(Result):
     shares: by split, parts of 1; those that are carved out of `carved_from` where that is given. counts: splits of so many
     records. frozen: splits that neither gain nor lose. near: the bits that hashes of near doubles differ in at most, or None
     where only exact doubles stay together; group_by: the rule whose equal values stay together. leaks_allowed: for ever.
+    ties: what becomes of records tied to a split which neither shares nor counts name, so that it is fixed from outside.
     """
 
     shares: Shares | None = None
@@ -93,6 +95,7 @@ class Dealing(Result):
     near: int | None = None
     group_by: str | None = None
     leaks_allowed: bool = False
+    ties: Ties | None = None
 
     @property
     def open_shares(self) -> Shares:
@@ -119,7 +122,7 @@ class Dealing(Result):
 
     def to_document(self) -> dict[str, Any]:
         """Plain data for a snapshot's document: what is not as usual."""
-        fields = {name: getattr(self, name) for name in ("carved_from", "near", "group_by", "leaks_allowed")}
+        fields = {name: getattr(self, name) for name in ("carved_from", "near", "group_by", "leaks_allowed", "ties")}
         fields |= {"counts": dict(self.counts), "frozen": list(self.frozen)}
         return {name: value for name, value in fields.items() if value or (value == 0 and value is not False)}
 
@@ -144,6 +147,7 @@ class SaidDealing:
     near: int | None = None
     group_by: str | None = None
     allow_leaks: bool = False
+    ties: Ties | None = None
 
     @property
     def deals(self) -> bool:
@@ -169,6 +173,7 @@ class SaidDealing:
             self.near if self.near is not None else before.near,
             self.group_by or before.group_by,
             self.allow_leaks or before.leaks_allowed,
+            self.ties or before.ties,
         )
 
 
@@ -176,7 +181,8 @@ class SaidDealing:
 class DealingOptions:
     """Dealing as it is said; see `Dealing`. carve: shares that are taken out of the split `of`. folds: so many equal splits.
 
-    freeze: splits, or "none".
+    freeze: splits, or "none". ties: "follow" or "leave-out": what becomes of records that a group or double ties to a split
+    which neither shares nor counts name, as a test set fixed by a rule.
     """
 
     shares: str | Mapping[str, float | str] | None = None
@@ -189,6 +195,7 @@ class DealingOptions:
     near: int | None = None
     group_by: str | None = None
     allow_leaks: bool = False
+    ties: Ties | None = None
 
     def read_dealing(self) -> SaidDealing:
         """Raises UsageError."""
@@ -204,6 +211,7 @@ class DealingOptions:
             None if self.near is None else checked_distance(self.near),
             self.group_by,
             self.allow_leaks,
+            None if self.ties is None else checked_choice("ties", self.ties, Ties),
         )
 
     def _read_shares(self) -> Shares | None:

@@ -40,10 +40,14 @@ def targets(count: int, shares: Mapping[T, Fraction]) -> dict[T, int]:
 
 @dataclass(frozen=True)
 class Dealt:
-    """The outcome of dealing: the split of every record, and by how many records each class missed its targets."""
+    """The outcome of dealing: the split of every record, and by how many records each class missed its targets.
+
+    `largest`: by class that missed them the number of its largest group, and how many records that has.
+    """
 
     splits: list[str | None]
     deviation: dict[str | None, int]
+    largest: dict[str | None, tuple[int, int]]
 
 
 def deal(
@@ -63,16 +67,19 @@ def deal(
     group is in already, `turn` a hash. `there`: how many further records lie in which (class, split). Groups are dealt one
     by one, settled ones first, then large ones, then by a hash of (seed, turn): each to the split in which it overfills its
     classes the least, then to the one that is shortest of it; ties to the split named first. So a class misses its targets
-    by less than its largest group where all groups are of one class, and by nothing where there are none.
+    by less than its largest group where all groups are of one class, and by nothing where there are none. Shares are of
+    what remains: groups that are settled in other splits go there, and count for none.
     Raises UsageError where there are not as many records as `dealing.counts` asks for.
     """
     is_open = np.asarray(is_open, bool)
     counts: Counter[tuple[str | None, str | None]] = Counter(there or {})
     counts.update((label, split) for label, split, each in zip(labels, given, is_open, strict=True) if not each)
-    wanted = _short_by_class(counts, Counter(label for label, each in zip(labels, is_open, strict=True) if each), dealing)
     names = [*dealing.open_counts, *dealing.open_shares]
     result: list[str | None] = list(given)
     open_rows = np.flatnonzero(is_open)
+    takes_part = [split is None or split in names for split in settled]
+    remaining = Counter(labels[row] for row in open_rows.tolist() if takes_part[groups[row]])
+    wanted = _short_by_class(counts, remaining, dealing)
     for members in _in_turn(groups[open_rows], settled, turn, dealing.seed):
         own = open_rows[members].tolist()
         best = settled[groups[own[0]]]
@@ -84,7 +91,15 @@ def deal(
             result[i] = best
             if best in names:
                 wanted[labels[i]][best] -= 1
-    return Dealt(result, {label: _largest(short) for label, short in wanted.items()})
+    deviation = {label: _most(short) for label, short in wanted.items()}
+    missed = {label for label, miss in deviation.items() if miss}
+    sizes = np.bincount(groups, minlength=len(settled))
+    largest: dict[str | None, tuple[int, int]] = {}
+    for row in open_rows.tolist():
+        group, size = int(groups[row]), int(sizes[groups[row]])
+        if labels[row] in missed and size > largest.get(labels[row], (-1, 1))[1]:
+            largest[labels[row]] = (group, size)
+    return Dealt(result, deviation, largest)
 
 
 def _in_turn(groups: Rows, settled: Sequence[str | None], turn: Hashes, seed: int) -> Iterator[Rows]:
@@ -135,7 +150,7 @@ def _best_for_group(
     return max(names, key=room)
 
 
-def _largest(short: Mapping[str, int]) -> int:
+def _most(short: Mapping[str, int]) -> int:
     return max((abs(value) for value in short.values()), default=0)
 
 

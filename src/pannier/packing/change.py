@@ -18,7 +18,7 @@ from pannier.errors import SourceError, UsageError, did_you_mean
 from pannier.packing.commit import Proposal, commit
 from pannier.packing.corrections import CHANGEABLE, Corrections, check_classes
 from pannier.packing.doubts import Doubt, doubts_in
-from pannier.packing.grouping import settle
+from pannier.packing.grouping import Settled, settle
 from pannier.packing.revision import Revision
 from pannier.packing.three_way import mark_corrected
 from pannier.results import Result, plain
@@ -94,6 +94,7 @@ class ChangeResult(Result):
     left_out: list[LeftOut] = field(default_factory=list)
     doubts: list[Doubt] = field(default_factory=list)
     deviation: dict[str | None, int] = field(default_factory=dict)
+    tied: dict[str | None, tuple[str, int]] = field(default_factory=dict)
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data for JSON."""
@@ -229,10 +230,11 @@ class _Changing:
         if said.dealing.group_by is not None:
             groups = groups_by(_for_sql(revision.table), said.dealing.group_by)
             _set_side(revision, GROUP, groups, np.ones(len(revision), bool))
-        deviation: dict[str | None, int] = {}
+        settled = Settled(revision, {}, {})
         if not revision.is_empty and self._concerns_splits(revision, dealing):
             acting = dealing.acting(parent.dealing, parent.splits)
-            revision, deviation = settle(revision, parent.counts, acting, parent.index.likeness, anew=said.dealing.deals)
+            settled = settle(revision, parent.counts, acting, parent.index.likeness, anew=said.dealing.deals)
+            revision = settled.revision
         is_changed = differs(revision.before("label"), revision.labels) | differs(revision.before("split"), revision.splits)
         revision = _marked(revision.only(is_changed | revision.takes_side))
         self.result = ChangeResult(
@@ -243,7 +245,8 @@ class _Changing:
             not_read=[] if said.corrections is None else said.corrections.derived(manifest),
             left_out=revision.left_out,
             doubts=doubts_in(revision, parent.classes),
-            deviation=deviation,
+            deviation=settled.deviation,
+            tied=settled.tied,
         )
         if revision.is_empty and dealing == parent.dealing and not self._renames(parent):
             return None

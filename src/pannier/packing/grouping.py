@@ -51,14 +51,23 @@ class _Relations:
         return splits
 
 
-def settle(
-    revision: Revision, counts: ClassCounts, dealing: Dealing, likeness: Likeness, *, anew: bool = False
-) -> tuple[Revision, dict[str | None, int]]:
-    """Gives splits to the rows that need one, as `dealing` says: (what is left to write, by how much classes miss targets).
+@dataclass(frozen=True)
+class Settled:
+    """What is left to write of a revision; by class how many records it misses its targets by, and the largest set of
+    records in it that stay together: the key of one, and their number.
+    """
+
+    revision: Revision
+    deviation: dict[str | None, int]
+    tied: dict[str | None, tuple[str, int]]
+
+
+def settle(revision: Revision, counts: ClassCounts, dealing: Dealing, likeness: Likeness, *, anew: bool = False) -> Settled:
+    """Gives splits to the rows that need one, as `dealing` says.
 
     counts: the manifest's records by (class, split). anew: all rows are dealt but those in frozen splits. Rows that would
     change a frozen split, or tie two splits together, are left out and listed in `left_out`. Raises SourceError where splits
-    given from outside leak.
+    given from outside leak, or would gain records that are tied to theirs and nothing is said of `ties`.
     """
     revision = _guard_frozen(revision, dealing)
     if dealing.deals and dealing.carved_from is None and not anew:
@@ -68,10 +77,11 @@ def settle(
     is_open = _open_rows(revision, dealing, anew)
     is_open |= _leaving_doubles(revision, relations, is_open) if dealing.deals else False
     revision, relations, is_open = _leave_out_ties(revision, relations, is_open, dealing)
+    revision, relations, is_open = _keep_fixed(revision, relations, is_open, dealing)
     if not dealing.leaks_allowed:
         _refuse_leaks(revision, relations, is_open)
     if not is_open.any():
-        return revision, {}
+        return Settled(revision, {}, {})
     return _dealt(revision, relations, is_open, counts, dealing)
 
 
@@ -145,9 +155,46 @@ def _leave_out_ties(
             kind, key, where = tie
             revision.left_out.append(LeftOut(revision.key(row), kind, f"goes with {key} in {where}"))
             kept[row] = False
+    return _only(kept, revision, relations, is_open)
+
+
+def _only(kept: Flags, revision: Revision, relations: _Relations, is_open: Flags) -> tuple[Revision, _Relations, Flags]:
     if kept.all():
         return revision, relations, is_open
     return revision.only(kept), replace(relations, own=relations.own[kept]), is_open[kept]
+
+
+def _keep_fixed(
+    revision: Revision, relations: _Relations, is_open: Flags, dealing: Dealing
+) -> tuple[Revision, _Relations, Flags]:
+    """A split that neither shares nor counts name is what a rule, table or folder says it is, and gains nothing unasked."""
+    if not dealing.deals or dealing.ties == "follow":
+        return revision, relations, is_open
+    dealt = {*dealing.open_shares, *dealing.open_counts, *dealing.frozen}
+    found: dict[int, tuple[str, str]] = {}  # by group: a record that fixes it, and its split
+    at = [i for i, split in enumerate(relations.other_splits) if split not in dealt]
+    for i, key in zip(at, _keys_of(revision.manifest, relations.other_rows[at]) if at else [], strict=True):
+        found.setdefault(int(relations.others[i]), (key, relations.other_splits[i]))
+    given = np.flatnonzero(~is_open & (revision.splits.codes >= 0))
+    for row in given[[revision.splits[row] not in dealt for row in given.tolist()]].tolist():
+        found.setdefault(int(relations.own[row]), (revision.key(row), revision.splits[row] or ""))
+    kept = np.ones(len(revision), bool)
+    for row in np.flatnonzero(is_open).tolist() if found else ():
+        kept[row] = int(relations.own[row]) not in found
+    ties = [
+        LeftOut(revision.key(row), "tie", "goes with {} in {}, which is fixed".format(*found[int(relations.own[row])]))
+        for row in np.flatnonzero(~kept).tolist()
+    ]
+    if ties and dealing.ties is None:
+        ties.sort()
+        where = " and ".join(sorted({split for _, split in found.values()}))
+        shown = "; ".join(f"{tie.key} {tie.reason}" for tie in ties[:3])
+        raise SourceError(
+            f"{where} is fixed from outside, and {len(ties)} more record{'s' if len(ties) > 1 else ''} would come to it by "
+            f"groups or doubles: {shown}; say `ties` follow to have them there, or `ties` leave-out"
+        )
+    revision.left_out += ties
+    return _only(kept, revision, relations, is_open)
 
 
 def _tied(revision: Revision, relations: _Relations, is_open: Flags, dealing: Dealing) -> dict[int, _Tied]:
@@ -199,9 +246,7 @@ def _refuse_leaks(revision: Revision, relations: _Relations, is_open: Flags) -> 
             raise SourceError(f"{what}, deal anew with `resplit` `shares`, or say `allow_leaks`")
 
 
-def _dealt(
-    revision: Revision, relations: _Relations, is_open: Flags, counts: ClassCounts, dealing: Dealing
-) -> tuple[Revision, dict[str | None, int]]:
+def _dealt(revision: Revision, relations: _Relations, is_open: Flags, counts: ClassCounts, dealing: Dealing) -> Settled:
     """The rows with splits for the open ones. How far each class is from its targets, which groups may keep it from."""
     order = order_of_keys(revision.table.column("key"))
     settled = relations.settled()
@@ -218,7 +263,9 @@ def _dealt(
     codes = np.full(len(order), -1, np.int32)
     codes[order] = [-1 if split is None else numbers[split] for split in splits.splits]
     revision.splits = NameColumn(codes, names)
-    return revision, splits.deviation
+    first = dict(zip(own[::-1].tolist(), order[::-1].tolist(), strict=True))
+    tied = {label: (revision.key(first[group]), size) for label, (group, size) in splits.largest.items()}
+    return Settled(revision, splits.deviation, tied)
 
 
 def _turns(groups: Rows, digests: Digests, count: int) -> Hashes:

@@ -27,7 +27,8 @@ class Counts:
     """What became of the records that were brought in. `reencoded` of the changed ones have other bytes that look alike.
 
     `doubts`: what harms training. `conflicts`: what was corrected here and is said otherwise than before by the source,
-    too; it stays as it is.
+    too; it stays as it is. `deviation`: by class the records by which it misses its targets; `tied`: a key of the largest
+    set in it that stays together, and its size.
     """
 
     added: int = 0
@@ -41,6 +42,7 @@ class Counts:
     conflicts: list[Conflict] = field(default_factory=list)
     doubts: list[Doubt] = field(default_factory=list)
     deviation: dict[str | None, int] = field(default_factory=dict)
+    tied: dict[str | None, tuple[str, int]] = field(default_factory=dict)
 
 
 def merge(

@@ -146,6 +146,7 @@ class PackResult(Result, Counts):
             | told_plainly
             | {
                 "deviation": [{"label": label, "records": count} for label, count in self.deviation.items()],
+                "tied": [{"label": label, "key": key, "records": size} for label, (key, size) in self.tied.items()],
                 "funnel": [{"where": where, "rows": count} for where, count in self.funnel],
                 "otherwise": [dict(zip(("option", "before", "now"), each, strict=True)) for each in self.otherwise],
                 "doubts": plain(self.doubts),
@@ -342,7 +343,8 @@ class _Packing:
         if not revision.is_empty or self._said.deals:
             acting = dealing.acting(before, () if parent is None else parent.splits)
             counts = {} if parent is None else parent.counts
-            revision, self._done.deviation = settle(revision, counts, acting, self._store.index.likeness)
+            settled = settle(revision, counts, acting, self._store.index.likeness)
+            revision, self._done.deviation, self._done.tied = settled.revision, settled.deviation, settled.tied
         self._done.doubts = doubts_in(revision, [] if parent is None else parent.classes)
         if self._options.strict and self._done.doubts:
             raise SourceError(f"`strict`: nothing was written: {'; '.join(each.in_words for each in self._done.doubts[:3])}")

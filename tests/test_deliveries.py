@@ -304,7 +304,7 @@ def test_what_harms_training_is_said_when_it_comes_in(cloth: Path, store: pannie
     shutil.copy(cloth / "plain" / "2.jpg", cloth / "satins" / "2.jpg")
     done = store.pack(cloth)
     assert [(each.kind, each.keys, each.labels) for each in done.doubts] == [
-        ("alike classes", (), ("satin", "satins")),
+        ("alike classes", ("satins/1.jpg", "satins/2.jpg"), ("satin", "satins")),
         ("two labels", ("plain/2.jpg", "satins/2.jpg"), ("plain", "satins")),
     ]
     ended = run("change", store.path, "--where", "key = 'plain/3.jpg'", "--set", "label=Twill", "--new-classes")
@@ -354,3 +354,76 @@ def test_numbers_match_stems_with_leading_zeros_and_what_fits_nothing_is_refused
     assert {r.key: r.label for r in store.pack(tmp_path / "a", labels=rows).snapshot}["00003.jpg"] == "class-1"
     with pytest.raises(SourceError, match="no column tells which picture a row is for"):
         store.pack(tmp_path / "a", labels=[{"photo": "cloth", "label": "twill"}])
+
+
+def test_what_harms_training_is_a_table_that_comes_back_put_right(tmp_path: Path, run: Callable[..., Any]) -> None:
+    folder = fill(tmp_path / "a", 4)
+    shutil.copy(folder / "plain" / "0000.jpg", folder / "twill" / "again.jpg")
+    path, table = tmp_path / "s.store", tmp_path / "doubts.csv"
+    ended = run("pack", folder, path, "--doubts", table)
+    assert "Harms training: 1 picture under two labels" in ended.out
+    frame = pandas.read_csv(table)
+    assert frame[["key", "label"]].values.tolist() == [["plain/0000.jpg", "plain"], ["twill/again.jpg", "twill"]]
+    frame["label"] = "plain"
+    frame.to_csv(table, index=False)
+    done = run("change", path, "--from", table)
+    assert "1 record changed" in done.out
+    assert "Not read, since they follow from the rest: doubt." in done.out
+    assert pannier.open_store(path).snapshot()["twill/again.jpg"].label == "plain"
+    assert pannier.open_store(path).snapshot()["twill/again.jpg"].side == {}
+
+
+def test_doubtful_rows_are_left_out_or_kept_as_is_said(tmp_path: Path) -> None:
+    folder = fill(tmp_path / "a", 4)
+    shutil.copy(folder / "plain" / "0000.jpg", folder / "twill" / "again.jpg")
+    left = pannier.create(tmp_path / "1").pack(folder, doubtful="leave-out")
+    assert (len(left.snapshot), left.doubts) == (11, [])
+    assert sorted(item.key for item in left.left_out) == ["plain/0000.jpg", "twill/again.jpg"]
+    assert {item.kind for item in left.left_out} == {"doubtful"}
+    kept = pannier.create(tmp_path / "2").pack(folder, doubtful="keep", strict=True)
+    assert len(kept.snapshot) == 13
+    fill(tmp_path / "b", 2, ("Twill",), first=50)
+    later = kept.snapshot.store.pack(tmp_path / "b", doubtful="leave-out", unlabeled="keep", prefix="b")
+    assert [item.reason for item in later.left_out] == ["'twill' and 'Twill', which is new"] * 2
+
+
+def test_other_kinds_of_pictures_and_empty_classes_are_called_what_they_are(tmp_path: Path, run: Callable[..., Any]) -> None:
+    folder = fill(tmp_path / "a", 3)
+    Image.new("RGB", (16, 16)).save(folder / "plain" / "mark.ico")
+    (folder / "plain" / "cloth.psd").write_bytes(b"8BPS" + bytes(40))
+    (folder / "plain" / "drawn.svg").write_text('<?xml version="1.0"?><svg/>')
+    (folder / "rib" / "deep").mkdir(parents=True)
+    for i in range(9):
+        (folder / "plain" / f"{i}.txt.jpg").write_bytes(b"")
+    findings = pannier.survey(folder)
+    problems = {problem.kind: problem for problem in findings.problems}
+    assert {each.rpartition(": ")[2].rstrip(")") for each in problems["unsupported"].examples} == {"ICO", "PSD", "SVG"}
+    assert problems["empty folder"].examples == ["rib (no picture in it)"]
+    assert problems["empty folder"].is_harmful
+    assert len(problems["empty"].examples) == 9, "all of them"
+    packed = pannier.create(tmp_path / "s.store").pack(folder)
+    assert ("rib", "empty folder") in [item[:2] for item in packed.left_out]
+
+
+def test_hidden_and_system_folders_are_no_classes_unless_it_is_said(tmp_path: Path) -> None:
+    folder = fill(tmp_path / "a", 3)
+    for name in (".ipynb_checkpoints", ".thumbs", "@eaDir", "__MACOSX"):
+        fill(folder, 1, (name,), first=60)
+    plain = pannier.create(tmp_path / "1").pack(folder)
+    assert plain.snapshot.classes == ["plain", "satin", "twill"]
+    assert sum(item.kind == "hidden" for item in plain.left_out) == 4
+    taken = pannier.create(tmp_path / "2").pack(folder, hidden=True, doubtful="keep")
+    assert len(taken.snapshot.classes) == 7
+
+
+def test_a_row_with_an_empty_label_is_called_that(tmp_path: Path, folder: Path) -> None:
+    table = [{"photo": "a.jpg", "label": "twill"}, {"photo": "b.jpg", "label": " "}]
+    done = pannier.create(tmp_path / "1").pack(table, picture="photo", root=folder)
+    assert [item.reason for item in done.left_out] == ["its label is empty"]
+
+
+def test_all_leaks_are_told_at_once(tmp_path: Path, store: pannier.Store) -> None:
+    for split in ("train", "val"):
+        fill(tmp_path / "a" / split, 3, ("twill",))
+    with pytest.raises(SourceError, match="3 leaks: .*0000.*0001.*0002"):
+        store.pack(tmp_path / "a")

@@ -155,7 +155,11 @@ def test_a_wrong_option_is_answered_with_the_nearest(packed: pannier.Snapshot, t
 # a table's rare ways a file of sources tells the command line
 ALONE = {
     **{"feed": "described digest docket epochs expect store_hint values", "compare": "fail_on_change rows"},
-    **{"survey": "sheet columns encoding separator class_names", "pack": "encoding separator class_names"},
+    **{
+        "survey": "sheet columns encoding separator class_names",
+        "pack": "doubts encoding separator class_names",
+        "change": "doubts",
+    },
     **{"export": "arrays encode size split table treatment", "docket": "file store_as values", "render": "listed remove"},
     **{"sheet": "arrange batch batch_size epoch predicted probability size treated treatment path", "stats": "save"},
     **{

@@ -15,6 +15,8 @@ Layout = Literal["class", "split", "flat"]
 Unlabeled = Literal["leave", "keep"]
 # whose word goes where a source and a correction have both changed a record
 Relabel = Literal["source", "store"]
+# what becomes of rows that are doubtful, as one picture under two labels
+Doubtful = Literal["leave-out", "keep"]
 # what becomes of records that a group or double ties to a split which is fixed from outside
 Ties = Literal["follow", "leave-out"]
 # what long work calls now and then, with (done, in all)

@@ -7,8 +7,8 @@ from typing import Literal
 # why something is not brought in: what is wrong with the picture, or where it lies, or what rules and splits say of it;
 # "skipped" is no picture, "name" a name that had to be changed, "malformed" and "no picture" are rows of tables
 LeftOutKind = Literal[
-    "broken", "empty", "oversized", "unsupported", "unreadable", "missing", "link", "unsafe", "excluded", "hidden",
-    "skipped", "name", "malformed", "no picture", "no label", "rule", "frozen", "tie",
+    "broken", "empty", "empty folder", "oversized", "unsupported", "unreadable", "missing", "link", "unsafe", "excluded",
+    "hidden", "skipped", "name", "malformed", "no picture", "no label", "rule", "frozen", "tie", "doubtful",
 ]  # fmt: skip
 Refusal = tuple[LeftOutKind, str]
 

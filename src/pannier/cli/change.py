@@ -15,6 +15,7 @@ from pannier.cli.terminal import (
     print_json,
     print_left_out,
     print_table,
+    write_doubts,
 )
 
 _WHAT = {
@@ -40,6 +41,7 @@ def change(
     note: str = opt.value("", "A line to remember the snapshot by.", "TEXT"),
     fact: opt.FactsOption = None,
     preview: bool = opt.flag("--preview", "Show what would change, and change nothing."),
+    doubts: opt.Doubts = None,
     json: opt.AsJson = False,
 ) -> int:
     """Change labels, splits, side columns or members of what is there: a new snapshot, no picture touched.
@@ -54,6 +56,8 @@ def change(
     with at_work("change"):
         result = pannier.open_store(store).change(**options)
     print_json(result.to_dict()) if json else _print(result, is_preview=preview)
+    if doubts:
+        write_doubts(result.doubts, doubts)
     return 0
 
 

@@ -42,8 +42,8 @@ CALLS = {
 }
 # by the question that they answer the options of a long help
 PANELS = {
-    "What is taken": "picture root null include exclude link where split subset pictures per_class "
-    "only_classes max_pixels max_bytes unlabeled strict again reread forget",
+    "What is taken": "picture root null include exclude hidden link where split subset pictures per_class "
+    "only_classes max_pixels max_bytes unlabeled strict doubtful doubts again reread forget",
     "Labels, keys and columns": "labels label label_pattern rename classes allow_missing_classes relabel key "
     "prefix columns predicted probability",
     "Splits": "shares counts carve of folds group_by near ties freeze split_by resplit allow_leaks",

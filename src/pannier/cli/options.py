@@ -67,6 +67,10 @@ Workers = Annotated[int | None, typer.Option(min=1, help="Threads; by default al
 MEMORY = {"memory_limit": Declared(str, "Bound of working memory: 128MiB, auto or none.", "BYTES", "auto")}
 MemoryLimit = Annotated[str, typer.Option(metavar="BYTES", help=MEMORY["memory_limit"].help)]
 Where = Annotated[str | None, typer.Option(metavar="EXPR", help="Only records for which this SQL holds.")]
+Doubts = Annotated[
+    str | None,
+    typer.Option("--doubts", metavar="FILE", help="Write what harms training, a table for change --from."),
+]
 StoreHint = Annotated[str | None, typer.Option("--store", metavar="STORE", help="Where the docket's store is here.")]
 FactsOption = Annotated[
     list[str] | None,
@@ -137,6 +141,7 @@ _RULES = {
     **NULL,
     "include": texts("Of a folder or archive: only paths like this, as 'a*/*.jpg'.", "PATTERN"),
     "exclude": texts("Of a folder or archive: no paths like this, as 'drafts/'.", "PATTERN"),
+    "hidden": switch("Of a folder or archive: hidden and system files too."),
     "rename": texts("Read one class name as another.", "OLD=NEW"),
 }
 

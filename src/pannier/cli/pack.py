@@ -18,6 +18,7 @@ from pannier.cli.terminal import (
     print_left_out,
     print_table,
     progress_bar,
+    write_doubts,
 )
 from pannier.units import show_bytes
 
@@ -35,6 +36,7 @@ _HOW = {
     "prefix": opt.text("Put all keys below a prefix.", "PREFIX"),
     "remove_missing": opt.switch("Remove records that the source no longer has."),
     "resplit": opt.switch("Deal anew although the source has split folders."),
+    "doubtful": opt.Declared(choices.Doubtful | None, "Of what harms training, as one picture under two labels."),
     "forget": opt.switch("Leave out of account what earlier packs of this source were told."),
     "relabel": opt.Declared(choices.Relabel | None, "Whose word goes where both have changed a record."),
     "allow_missing_classes": opt.switch("Splits may carry different class names."),
@@ -58,6 +60,7 @@ def pack(
     rules: opt.Said = opt.NOTHING,
     how: opt.Said = opt.NOTHING,
     preview: bool = opt.flag("--preview", "Show what the rules make of the source, and pack nothing."),
+    doubts: opt.Doubts = None,
     json: opt.AsJson = False,
 ) -> int:
     """Bring a source in as the next snapshot.
@@ -75,6 +78,8 @@ def pack(
         told: opt.Said = {"note": note, "facts": fact, "preview": preview, "progress": progress}
         result = bring_in(source, store, PackOptions(**told, **how, **rules, **dealing))
     print_json(result.to_dict()) if json else _print_preview(result) if preview else _print(result, store)
+    if doubts:
+        write_doubts(result.doubts, doubts)
     if fact and not result.is_new and not preview:
         print(f"So no new snapshot has the facts; keep them with: pannier attach {store} --fact ...", file=sys.stderr)
     return 0

@@ -220,6 +220,16 @@ def print_doubts(doubts: Sequence[Any]) -> None:
             print_wrapped(f"Harms training: {plural(len(found), *what)}: {'; '.join(found[:3])}{more}")
 
 
+def write_doubts(doubts: Sequence[Any], path: str) -> None:
+    """The doubts as a table, a row a record, and where it is."""
+    from pannier.folders.label_table import write_table
+    from pannier.packing.doubts import doubt_table
+
+    table = doubt_table(doubts)
+    write_table(table, path)
+    print(f"doubts: {path} ({plural(len(table), 'row')})", file=sys.stderr)
+
+
 def draw_into(path: str, what: Any, called: str = "figure", *, title: str | None = None) -> None:
     """Draws what a command found into a file, and says where it is."""
     with drawing(path, called):

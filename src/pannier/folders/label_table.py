@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -28,14 +28,28 @@ def label_table(snapshot: State, rows: Rows, files: Sequence[str] | None = None)
 
 
 def write_label_table(snapshot: State, rows: Rows, path: str | Path, *, files: Sequence[str] | None = None) -> int:
-    """Writes the table, whole or not at all, as its name ends, .csv or .parquet: how many rows. Raises UsageError."""
+    """Writes the table: how many rows. Raises UsageError."""
+    write = _writer(path)
+    table = label_table(snapshot, np.asarray(rows, np.int64), files)
+    write(table)
+    return len(table)
+
+
+def write_table(table: Any, path: str | Path) -> None:
+    """Writes any Arrow table, whole or not at all, as its name ends, .csv or .parquet. Raises UsageError."""
+    _writer(path)(table)
+
+
+def _writer(path: str | Path) -> Callable[[Any], None]:
     from pyarrow import csv, parquet
 
-    writers = {".csv": csv.write_csv, ".parquet": parquet.write_table}
+    writers: dict[str, Callable[[Any, Any], None]] = {".csv": csv.write_csv, ".parquet": parquet.write_table}
     write = writers.get(Path(path).suffix.lower())
     if write is None:
-        raise UsageError(f"{path}: a label table is written as .csv or .parquet")
-    table = label_table(snapshot, np.asarray(rows, np.int64), files)
-    with whole_file(path) as draft:
-        write(table, draft)
-    return len(table)
+        raise UsageError(f"{path}: a table is written as .csv or .parquet")
+
+    def whole(table: Any) -> None:
+        with whole_file(path) as draft:
+            write(table, draft)
+
+    return whole

@@ -60,13 +60,49 @@ def format_of(head: bytes) -> str | None:
     return None
 
 
+# pictures that are not read, by how they begin: (bytes, where they stand, what they are called)
+_NOT_READ = (
+    *((b"\0\0\1\0", 0, "ICO"), (b"\0\0\2\0", 0, "CUR"), (b"icns", 0, "ICNS"), (b"8BPS", 0, "PSD"), (b"gimp xcf", 0, "XCF")),
+    *((b"<svg", 0, "SVG"), (b"ftypheic", 4, "HEIC"), (b"ftypmif1", 4, "HEIF"), (b"ftypavif", 4, "AVIF")),
+    *((b"\0\0\0\x0cjP  ", 0, "JPEG 2000"), (b"\xff\x4f\xff\x51", 0, "JPEG 2000"), (b"\xff\x0a", 0, "JPEG XL")),
+    *(
+        (b"\0\0\0\x0cJXL ", 0, "JPEG XL"),
+        (b"v/1\1", 0, "OpenEXR"),
+        (b"#?RADIANCE", 0, "HDR"),
+        (b"\xd7\xcd\xc6\x9a", 0, "WMF"),
+    ),
+    *((b"%!PS-Adobe", 0, "EPS"), (b"P7\n", 0, "PAM"), (b"II\x2b\0", 0, "BigTIFF"), (b"MM\0\x2b", 0, "BigTIFF")),
+)
+
+
+def unread_format(head: bytes, name: str = "") -> str | None:
+    """What a picture of a format that is not read here is called, by its first 16 bytes; None for all else.
+
+    An SVG may begin like any XML, so that its file's name tells it.
+    """
+    if head.startswith((b"<?xml", b"<!--")) and name.lower().endswith(".svg"):
+        return "SVG"
+    return next((what for mark, at, what in _NOT_READ if head[at : at + len(mark)] == mark), None)
+
+
+def refuse_other_kinds(head: bytes, name: str = "") -> None:
+    """Raises PictureError for what begins like no picture that is read here, naming other kinds of pictures."""
+    if format_of(head) is None:
+        unread = unread_format(head, name)
+        raise (
+            PictureError(f"a picture of a kind that is not read: {unread}", "unsupported")
+            if unread
+            else PictureError("not a picture", "skipped")
+        )
+
+
 def read_facts(data: bytes | memoryview) -> Facts:
     """The facts of an encoded picture. Raises PictureError where it is none, or of a kind that is not read."""
     if len(data) == 0:
         raise PictureError("0 bytes", "empty")
-    kind = format_of(bytes(data[:16]))
-    if kind is None:
-        raise PictureError("not a picture", "skipped")
+    head = bytes(data[:16])
+    refuse_other_kinds(head)
+    kind = str(format_of(head))
     facts = _jpeg_facts(data) if kind == "jpeg" else _other_facts(data, kind)
     if facts.height < 1 or facts.width < 1:
         raise PictureError("no pixels")

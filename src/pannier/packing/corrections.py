@@ -23,7 +23,7 @@ from pannier.store.state import State
 # what a record has that can be changed, beside side columns
 CHANGEABLE = ("label", "split")
 # what tables show of a record beside it, and what follows from the rest
-DERIVED = ({*COLUMNS} | {"number", "file", SOURCE_SAID.name}) - {"key", *CHANGEABLE}
+DERIVED = ({*COLUMNS} | {"number", "file", "doubt", SOURCE_SAID.name}) - {"key", *CHANGEABLE}
 
 
 @dataclass(frozen=True)

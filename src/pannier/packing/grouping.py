@@ -27,6 +27,8 @@ from pannier.store.manifest import Manifest, names_there
 # the perceptual hashes of pictures that are stored, by their SHA-256
 Likeness = Callable[[Digests], Hashes]
 ClassCounts = Mapping[tuple[str | None, str | None], int]
+# so many leaks are named in one message
+SHOWN_LEAKS = 20
 _Tied = tuple[LeftOutKind, str, str]
 
 
@@ -232,18 +234,25 @@ def _refuse_leaks(revision: Revision, relations: _Relations, is_open: Flags) -> 
             first.setdefault(group, (key, split, digest.tobytes()))
     rows = order_of_keys(revision.table.column("key"))
     digests, groups = revision.digests, _group_values(revision)
+    leaks: list[str] = []
     for row in rows[is_given[rows] & (sizes[relations.own[rows]] > 1)].tolist():
         own = (revision.key(row), splits[row] or "", digests[row].tobytes())
         other, there, digest = first.setdefault(int(relations.own[row]), own)
         if there != own[1]:
             both = f"{other!r} in {there} and {own[0]!r} in {own[1]}"
             if digest == own[2]:
-                what = f"one picture is in two splits: {both}; remove one of them"
+                leaks.append(f"one picture is in two splits: {both}")
             elif groups is not None and groups[row].as_py() is not None:
-                what = f"group {groups[row].as_py()!r} is in two splits: {both}; give it one"
+                leaks.append(f"group {groups[row].as_py()!r} is in two splits: {both}")
             else:
-                what = f"near doubles are in two splits: {both}; remove one of them"
-            raise SourceError(f"{what}, deal anew with `resplit` `shares`, or say `allow_leaks`")
+                leaks.append(f"near doubles are in two splits: {both}")
+    if leaks:
+        raise SourceError(f"{_all_of(leaks)}: give each one split, deal anew with `resplit` `shares`, or say `allow_leaks`")
+
+
+def _all_of(leaks: list[str]) -> str:
+    more = [f"and {len(leaks) - SHOWN_LEAKS:,} more"] if len(leaks) > SHOWN_LEAKS else []
+    return leaks[0] if len(leaks) == 1 else f"{len(leaks):,} leaks: " + "; ".join([*leaks[:SHOWN_LEAKS], *more])
 
 
 def _dealt(revision: Revision, relations: _Relations, is_open: Flags, counts: ClassCounts, dealing: Dealing) -> Settled:

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from pannier.choices import Progress, Relabel, Unlabeled, checked_choice
+from pannier.choices import Doubtful, Progress, Relabel, Unlabeled, checked_choice
 from pannier.columns import Rows, keys_below, order_by_hash
 from pannier.dealing.shares import Dealing, DealingOptions
 from pannier.errors import SourceError, UsageError
@@ -20,7 +20,7 @@ from pannier.images.facts import MAX_PIXELS
 from pannier.images.recode import read_recoding
 from pannier.machine import usable_cores
 from pannier.packing.commit import Proposal, commit
-from pannier.packing.doubts import doubts_in
+from pannier.packing.doubts import doubts_in, without_doubtful
 from pannier.packing.grouping import settle
 from pannier.packing.ingest import Ingested, ingest
 from pannier.packing.merging import Counts, merge, refuse_both_sides_changed, rows_gone
@@ -54,7 +54,7 @@ class PackOptions(DealingOptions, RuleOptions, ReadingOptions):
     """What is said of a pack.
 
     Of the source: picture, root, encoding, separator and null (cells that mean nothing, "NULL,n/a") for tables, labels (a
-    table beside the pictures), include and exclude for folders and archives. Rules,
+    table beside the pictures), include, exclude and hidden for folders and archives. Rules,
     SQL over the source's columns: label, where, label_pattern, key, split_by, columns and rename, see `Rules`; class_names:
     names for numeric labels, a table's path or a dict. unlabeled, only_classes, per_class: see `Selection`.
 
@@ -66,6 +66,7 @@ class PackOptions(DealingOptions, RuleOptions, ReadingOptions):
     prefix: of all keys. remove_missing: records below it that the source does not have are removed.
     resplit: deal although the source has splits.
     relabel: "source" or "store": whose word goes where a source and a correction have both changed a record.
+    doubtful: "leave-out" or "keep": what becomes of rows that harm training, as one picture under two labels.
     What is not said of a source that was packed before is as it was said then; forget: it is not.
     strict: refuse instead of leaving out; nothing is written then. reread: read again what has not changed since.
     shard_size: bytes, or "256MiB". preview: all of it but writing. progress: called with (pictures done, pictures in all).
@@ -85,6 +86,7 @@ class PackOptions(DealingOptions, RuleOptions, ReadingOptions):
     remove_missing: bool = False
     resplit: bool = False
     relabel: Relabel | None = None
+    doubtful: Doubtful | None = None
     forget: bool = False
     allow_missing_classes: bool = False
     strict: bool = False
@@ -217,6 +219,8 @@ class _Packing:
         self._recoding = read_recoding(options.longest_side, options.encode)
         if options.relabel is not None:
             checked_choice("relabel", options.relabel, Relabel)
+        if options.doubtful is not None:
+            checked_choice("doubtful", options.doubtful, Doubtful)
         self._dealing = self._said.upon(self._known.dealing if self._known is not None else Dealing())
         way = f"{self._recoding.text if self._recoding else ''} {options.max_pixels}"
         self._seen = Seen(store.storage, way, forget=options.reread)
@@ -340,13 +344,16 @@ class _Packing:
         revision, self._done = merge(self._incoming, manifest, **how)
         if self._options.remove_missing and gone is not None:
             revision.gone = np.setdiff1d(gone, revision.there[revision.is_moved])
+        classes = [] if parent is None else parent.classes
+        if self._options.doubtful == "leave-out":
+            revision = without_doubtful(revision, classes)
         if not revision.is_empty or self._said.deals:
             acting = dealing.acting(before, () if parent is None else parent.splits)
             counts = {} if parent is None else parent.counts
             settled = settle(revision, counts, acting, self._store.index.likeness)
             revision, self._done.deviation, self._done.tied = settled.revision, settled.deviation, settled.tied
-        self._done.doubts = doubts_in(revision, [] if parent is None else parent.classes)
-        if self._options.strict and self._done.doubts:
+        self._done.doubts = doubts_in(revision, classes)
+        if self._options.strict and self._done.doubts and self._options.doubtful is None:
             raise SourceError(f"`strict`: nothing was written: {'; '.join(each.in_words for each in self._done.doubts[:3])}")
         self._count(revision)
         if revision.is_empty and not self._says_something(parent, dealing):

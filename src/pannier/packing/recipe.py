@@ -17,14 +17,39 @@ Recipe = dict[str, Any]
 # what is said of a pack: a dataclass with the fields below
 Said = TypeVar("Said", bound=ReadingOptions)
 FOLLOWED = (
-    *("picture", "root", "encoding", "separator", "null", "include", "exclude", "labels", "label", "label_pattern"),
+    *(
+        "picture",
+        "root",
+        "encoding",
+        "separator",
+        "null",
+        "include",
+        "exclude",
+        "hidden",
+        "labels",
+        "label",
+        "label_pattern",
+    ),
     *("where", "key", "split_by", "columns", "rename", "class_names", "unlabeled", "only_classes", "per_class"),
     *("longest_side", "encode", "prefix", "resplit", "allow_missing_classes", "max_pixels"),
 )
 
 # what an entry of a file of sources may say
 OF_AN_ENTRY = (
-    *("picture", "root", "encoding", "separator", "null", "include", "exclude", "label", "label_pattern", "where", "key"),
+    *(
+        "picture",
+        "root",
+        "encoding",
+        "separator",
+        "null",
+        "include",
+        "exclude",
+        "hidden",
+        "label",
+        "label_pattern",
+        "where",
+        "key",
+    ),
     *("split_by", "columns", "rename", "class_names"),
 )
 

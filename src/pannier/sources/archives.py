@@ -20,7 +20,7 @@ from pathlib import Path
 from typing import IO, Any
 
 from pannier.errors import PictureError, SourceError
-from pannier.images.facts import format_of
+from pannier.images.facts import refuse_other_kinds
 from pannier.kinds import Refusal
 from pannier.sources import paths
 from pannier.sources.folders import HEAD_BYTES, file_stamp
@@ -111,14 +111,18 @@ class ArchiveSource(paths.PathSource):
         refusal = member.refusal or _refusal(member)
         if refusal is not None:
             return refusal
-        if any(paths.is_hidden(name) for name in member.path.split(b"/")):
+        if any(patterns.passes_over(name) for name in member.path.split(b"/")):
             return paths.hidden(member.path, is_folder=False)
         try:
             head = self._opened.read(member.place, member.byte_count, HEAD_BYTES)
         except _NOT_READABLE as error:
             return ("unreadable", f"cannot be read out of the archive: {error}")
-        is_picture = format_of(head) or (not head and paths.looks_like_picture(member.path))
-        return None if is_picture else ("skipped", "not a picture")
+        try:
+            if head or not paths.looks_like_picture(member.path):
+                refuse_other_kinds(head, key)
+        except PictureError as error:
+            return (error.kind, error.reason)
+        return None
 
 
 class _Zip:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections import Counter
+from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable
 from dataclasses import asdict, dataclass, field
 from typing import Any
@@ -13,8 +13,6 @@ from pannier.columns import to_frame
 from pannier.dealing.shares import split_rank
 from pannier.results import Result, plain
 from pannier.sources.table_facts import ColumnFacts
-
-EXAMPLES = 5
 
 
 @dataclass(frozen=True)
@@ -34,13 +32,14 @@ HARMFUL = (
     Concern("class names", "a class is learned under two names, or tested and never learned", "pack `rename` old=new"),
     Concern("broken", "pack leaves them out, so they teach nothing", "restore them"),
     Concern("empty", "pack leaves them out, so they teach nothing", "restore them"),
+    Concern("missing", "rows without their file: pack leaves them out", "put the files where the table says, or say `root`"),
+    Concern("empty folder", "a class without a picture", "fill it, or remove it"),
     Concern("oversized", "pack leaves them out, so they teach nothing", "pack `max_pixels` takes them"),
 )
 # kinds that are good to know, in order of harm
 HARMLESS = (
     Concern("alike classes", "perhaps one class under two names", "pack `rename` old=new"),
     Concern("near labels", "pictures that look alike have different labels", "look at them: survey `sheet` suspects.png"),
-    Concern("missing", "pack leaves them out: no such file", "put the files where the table says, or say `root`"),
     Concern("malformed", "pack leaves those rows out", "mend those lines"),
     Concern("no picture", "pack leaves those rows out: they name none"),
     Concern("unreadable", "pack leaves them out", "give access to them"),
@@ -72,7 +71,7 @@ HARMLESS = (
 
 @dataclass(frozen=True, repr=False)
 class Problem(Result):
-    """One kind of problem: how many pictures it concerns, some of them, what it does to training, what mends it."""
+    """One kind of problem: how many pictures it concerns, all of them, what it does to training, what mends it."""
 
     kind: str
     count: int
@@ -179,17 +178,13 @@ class Findings(Result):
 
 
 class Collected:
-    """Problems as they are found: of each kind how many, and the first examples."""
+    """Problems as they are found, by kind."""
 
     def __init__(self) -> None:
-        self._counts: Counter[str] = Counter()
-        self._examples: dict[str, list[str]] = {}
+        self._examples: defaultdict[str, list[str]] = defaultdict(list)
 
     def add(self, kind: str, example: str) -> None:
-        self._counts[kind] += 1
-        examples = self._examples.setdefault(kind, [])
-        if len(examples) < EXAMPLES:
-            examples.append(example)
+        self._examples[kind].append(example)
 
     def add_all(self, kind: str, examples: Iterable[str]) -> None:
         for example in examples:
@@ -198,8 +193,8 @@ class Collected:
     def problems(self) -> list[Problem]:
         """In order of harm."""
         return [
-            Problem(kind.name, self._counts[kind.name], self._examples[kind.name], kind.effect, kind.mend, harmful)
+            Problem(kind.name, len(self._examples[kind.name]), self._examples[kind.name], kind.effect, kind.mend, harmful)
             for kinds, harmful in ((HARMFUL, True), (HARMLESS, False))
             for kind in kinds
-            if self._counts[kind.name]
+            if kind.name in self._examples
         ]

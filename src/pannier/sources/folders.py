@@ -13,7 +13,7 @@ import numpy as np
 import pyarrow as pa
 
 from pannier.errors import NotFoundError, PictureError, SourceError, UsageError
-from pannier.images.facts import format_of
+from pannier.images.facts import refuse_other_kinds
 from pannier.kinds import LeftOutKind
 from pannier.sources import paths
 from pannier.sources.laid_out import LaidOut, is_about_layout
@@ -140,6 +140,8 @@ class _Walk:
         self, root: bytes, passed: list[LeftOut], patterns: paths.Patterns, is_known: Callable[[FileStamp], bool]
     ) -> None:
         self._root, self._passed, self._patterns, self._is_known = root, passed, patterns, is_known
+        self._folders: list[bytes] = []
+        self._with_pictures: set[bytes] = set()
 
     def __iter__(self) -> Iterator[FileStamp]:
         real_root = os.path.realpath(self._root)
@@ -164,15 +166,29 @@ class _Walk:
             for entry in listed:
                 if entry.is_symlink() and not _is_below(os.path.realpath(entry.path), real_root):
                     self._pass(entry.path, "link", "a link that leads outside")
-                elif paths.is_hidden(entry.name):
+                elif self._patterns.passes_over(entry.name):
                     self._pass(entry.path, *paths.hidden(entry.name, is_folder=entry.is_dir()))
                 elif entry.is_dir():
                     folders.append(entry.path)
                 else:
                     file = self._picture(entry)
                     if file is not None:
+                        self._with_pictures.add(folder)
                         yield file
+            self._folders.append(folder)
             waiting += reversed(folders)
+        self._tell_empty_folders()
+
+    def _tell_empty_folders(self) -> None:
+        """Notes the folders with no picture below them, of nested ones the outermost: a class that nobody has filled."""
+        filled = {self._root}
+        for folder in self._with_pictures:
+            while folder not in filled:
+                filled.add(folder)
+                folder = os.path.dirname(folder)
+        for folder in self._folders:
+            if folder not in filled and os.path.dirname(folder) in filled:
+                self._pass(folder, "empty folder", "no picture in it")
 
     def _picture(self, entry: os.DirEntry[bytes]) -> FileStamp | None:
         """The file of an entry that is a picture; of any other it is noted why it is passed over."""
@@ -186,8 +202,8 @@ class _Walk:
             file = FileStamp(entry.path, state.st_size, state.st_mtime_ns)
             if not self._is_known(file):
                 head = read_file(entry.path, HEAD_BYTES, HEAD_BYTES)
-                if not format_of(head) and (head or not paths.looks_like_picture(entry.name)):
-                    raise PictureError("not a picture", "skipped")
+                if head or not paths.looks_like_picture(entry.name):
+                    refuse_other_kinds(head, os.fsdecode(entry.name))
             return file
         except PictureError as error:
             self._pass(entry.path, error.kind, error.reason)

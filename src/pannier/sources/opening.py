@@ -22,12 +22,12 @@ from pannier.sources.table_files import Nulls
 from pannier.sources.tables import TableSource, table_file, table_from
 
 TABLE_OPTIONS = ("picture", "root", "encoding", "separator", "null")
-PATTERN_OPTIONS = ("include", "exclude")
+PATTERN_OPTIONS = ("include", "exclude", "hidden")
 
 
 @dataclass(frozen=True, kw_only=True)
 class ReadingOptions:
-    """How a source is read, not what comes of it: the first five for tables, the next two for folders and archives.
+    """How a source is read, not what comes of it: the first five for tables, the next three for folders and archives.
 
     labels: a table (a path, a data frame or dicts) whose rows are told by the pictures' paths, names or stems; its columns
     are for rules, `label` among them labels.
@@ -40,6 +40,7 @@ class ReadingOptions:
     null: Nulls = ()
     include: str | Sequence[str] = ()
     exclude: str | Sequence[str] = ()
+    hidden: bool = False
     labels: Any = None
 
     def reading(self) -> dict[str, Any]:
@@ -54,7 +55,7 @@ def as_source(
     """Whatever names pictures, as a source: a path, several paths, a data frame, dicts, arrays; a source as it is.
 
     `is_known` says of a file in a folder that it need not be looked into. `reading` are picture, root, encoding,
-    separator and null for tables, include and exclude for folders and archives.
+    separator and null for tables, include, exclude and hidden for folders and archives.
     Raises UsageError, NotFoundError, SourceError.
     """
     labels = reading.pop("labels", None)
@@ -86,7 +87,7 @@ def _path(
     ending = path.suffix.lower()
     if path.is_dir() or path.name.lower().endswith(archives.ENDINGS):
         _refuse(said, TABLE_OPTIONS, f"tables; {path} is none")
-        patterns = Patterns(_listed(said.get("include")), _listed(said.get("exclude")))
+        patterns = Patterns(_listed(said.get("include")), _listed(said.get("exclude")), bool(said.get("hidden")))
         if path.is_dir():
             return FolderSource(path, keep_splits=keep_splits, patterns=patterns, is_known=is_known)
         return ArchiveSource(path, keep_splits=keep_splits, patterns=patterns)

@@ -38,11 +38,16 @@ def split_of_folder(name: str) -> str | None:
 class Patterns:
     """Which paths are looked at: those that fit one of `include`, where there are some, and none of `exclude`.
 
-    Patterns are those of .gitignore files: `*.jpg`, `old/`, `**/drafts/*`.
+    Patterns are those of .gitignore files: `*.jpg`, `old/`, `**/drafts/*`. hidden: look at hidden files and folders too.
     """
 
     include: Sequence[str] = ()
     exclude: Sequence[str] = ()
+    hidden: bool = False
+
+    def passes_over(self, name: bytes) -> bool:
+        """Whether a file or folder is left out since it is hidden, or the system's own."""
+        return not self.hidden and is_hidden(name)
 
     @property
     def are_any(self) -> bool:
@@ -166,7 +171,7 @@ def is_hidden(name: bytes) -> bool:
 def hidden(name: bytes, *, is_folder: bool) -> Refusal:
     """(kind, reason) for leaving a hidden one out: it is told where it could have been pictures."""
     is_told = is_folder or looks_like_picture(name)
-    return ("hidden" if is_told else "skipped", "hidden, or the system's own")
+    return ("hidden" if is_told else "skipped", "hidden, or the system's own; `hidden` takes it")
 
 
 def looks_like_picture(name: bytes) -> bool:

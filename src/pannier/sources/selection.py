@@ -16,7 +16,10 @@ from pannier.sources.rows import Chosen, LeftOut, Source, check_same_classes, cl
 from pannier.sources.rules import Rules, rows_without_label
 
 # what a source passed over that is listed with what was left out; the rest is no picture, or only to know
-PASSED_OVER = ("missing", "unreadable", "link", "malformed", "no picture", "unsafe", "excluded", "oversized", "hidden")
+PASSED_OVER = (
+    *("missing", "unreadable", "link", "malformed", "no picture", "unsafe", "excluded", "oversized", "hidden"),
+    *("unsupported", "empty folder"),
+)
 
 
 @dataclass(frozen=True)
@@ -51,7 +54,9 @@ def select(source: Source, rules: Rules, rows: Chosen, selection: Selection) -> 
     left_out = [item for item in source.passed if item.kind in PASSED_OVER] + rows.left_out
     chosen = rows
     if selection.unlabeled == "leave":
-        reason = "it lies in no class folder" if rules.are_by_folder else "the rule for labels gives it none"
+        is_in_folders = rules.are_by_folder and source.default_label == "parent"
+        reason = "it lies in no class folder" if is_in_folders else "the rule for labels gives it none"
+        reason = "its label is empty" if rules.are_by_folder and not is_in_folders else reason
         chosen = _without(chosen, rows_without_label(chosen), "no label", reason, left_out)
         if not len(chosen):
             raise SourceError(f"no picture of {source.name} gets a label: {examples(left_out)}")

@@ -33,6 +33,7 @@ class SourceEntry(BaseModel):
     null: str | list[str] = []
     include: str | list[str] = []
     exclude: str | list[str] = []
+    hidden: bool = False
     label: str | None = None
     label_pattern: str | None = None
     where: str | list[str] = []
@@ -45,7 +46,7 @@ class SourceEntry(BaseModel):
     @property
     def reading(self) -> dict[str, Any]:
         """How it is read: what `as_source` takes beside the path."""
-        names = ("picture", "root", "encoding", "separator", "null", "include", "exclude")
+        names = ("picture", "root", "encoding", "separator", "null", "include", "exclude", "hidden")
         return {name: value for name in names if (value := getattr(self, name))}
 
     @property

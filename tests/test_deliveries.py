@@ -194,6 +194,23 @@ def test_a_source_packed_again_is_packed_as_before(tmp_path: Path, store: pannie
     assert store.snapshot().recipes == [{"source": [str(folder)]}]
 
 
+def test_other_shares_than_before_are_said_back_and_shown(
+    tmp_path: Path, store: pannier.Store, run: Callable[..., Any]
+) -> None:
+    folder = fill(tmp_path / "a", 4)
+    store.pack(folder, shares="train=75,val=25", seed=3, near=2)
+    fill(folder, 2, first=50)
+    ended = run("pack", folder, store.path, "--shares", "train=2/3,val=1/3", "--seed", 4)
+    assert "--shares train=2/3,val=1/3: it was train=75,val=25 when this source was packed before." in ended.out
+    assert "--seed 4: it was 3" in ended.out
+    assert "--shares ... deals all anew." in ended.out
+    words = run("show", store.path, "--recipe").out.splitlines()[0]
+    assert words.endswith("--shares train=2/3,val=1/3 --seed 4 --near 2"), words
+    other = tmp_path / "o.store"
+    assert run(*shlex.split(words.replace(str(store.path), str(other)))[1:]).status == 0
+    assert pannier.open(other).dealing == store.snapshot().dealing
+
+
 def test_a_recipe_is_shown_as_the_command_and_as_toml(
     tmp_path: Path, store: pannier.Store, run: Callable[..., Any], monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -427,3 +444,23 @@ def test_all_leaks_are_told_at_once(tmp_path: Path, store: pannier.Store) -> Non
         fill(tmp_path / "a" / split, 3, ("twill",))
     with pytest.raises(SourceError, match="3 leaks: .*0000.*0001.*0002"):
         store.pack(tmp_path / "a")
+
+
+def test_a_snapshot_of_another_store_is_a_source(tmp_path: Path, run: Callable[..., Any]) -> None:
+    theirs = pannier.create(tmp_path / "theirs.store")
+    theirs.pack(fill(tmp_path / "a", 6), shares="train=70,val=30", seed=3)
+    theirs.change(where="label = 'twill'", set={"loom": 7})
+    theirs.tag("spring")
+    theirs.change(where="label = 'plain'", remove=True)
+    here = tmp_path / "here.store"
+    ended = run("pack", f"{theirs.path}@spring", here)
+    assert ended.status == 0, ended.err
+    assert pannier.open(here).content_id == theirs.snapshot("spring").content_id
+    assert pannier.open(here).recipes == [{"source": [f"{theirs.path}@spring"]}]
+    assert not pannier.open_store(here).pack(f"{theirs.path}@spring").is_new
+    some = pannier.create(tmp_path / "3").pack(theirs.path, where="width > 0", label="'cloth'", prefix="theirs").snapshot
+    assert (some.classes, len(some)) == (["cloth"], 12)
+    assert some[0].key.startswith("theirs/")
+    assert "--root is not for a snapshot" in run("pack", theirs.path, here, "--root", "x").err
+    assert run("pack", f"{theirs.path}@sprng", here).status == 2
+    assert pannier.verify(here) == []

@@ -24,7 +24,7 @@ import pannier
 from pannier.columns import Digests
 from pannier.dealing.shares import Dealing, read_shares
 from pannier.dealing.splits import targets
-from pannier.errors import SourceError, UsageError
+from pannier.errors import NotFoundError, SourceError, UsageError
 from pannier.hashing import Hashes, text_hash
 from pannier.images.near import near_links
 from pannier.packing.grouping import settle
@@ -388,3 +388,46 @@ def test_why_shares_are_missed_is_told_by_the_set_that_stays_together(tmp_path: 
     words = ("--picture", "photo", "--group-by", "bolt", "--shares", "train=50,val=50")
     ended = run("pack", table, tmp_path / "s.store", *words)
     assert "the largest set in it are 20 records, 000.jpg among them." in ended.out
+
+
+def test_every_dealing_can_be_asked_why(tmp_path: Path, run: Callable[..., Any]) -> None:
+    groups = [i // 2 for i in range(60)]
+    table = bolts(tmp_path, groups, part=["test" if i < 8 else None for i in range(60)])
+    store = pannier.create(tmp_path / "s.store")
+    how: dict[str, Any] = {
+        "picture": "photo",
+        "split_by": "part",
+        "group_by": "bolt",
+        "shares": "train=80,val=20",
+        "seed": 5,
+    }
+    first = store.pack(table, **how).snapshot
+    assert str(first.why("000.jpg")) == f"given by the rule part, since snapshot {first.id[:12]}"
+    dealt = first.why("030.jpg").because
+    assert dealt.endswith("dealt by shares train=80,val=20, seed 5, among twill, with 1 more that stay together"), dealt
+    (tmp_path / "later").mkdir()
+    (tmp_path / "later" / "060.jpg").write_bytes((tmp_path / "030.jpg").read_bytes())
+    later = [{"photo": "060.jpg", "label": "twill", "bolt": 30, "part": None}]
+    second = store.pack(later, root=tmp_path / "later", **how | {"shares": None}).snapshot
+    tied = second.why("060.jpg")
+    assert tied.tied_to == ("030.jpg",)
+    assert tied.because == f"the same picture as 030.jpg in {second['030.jpg'].split}"
+    assert second.why("030.jpg").since == first.id
+    third = store.change(where="key = '031.jpg' OR key = '030.jpg' OR key = '060.jpg'", set="split=val").snapshot
+    told = third.why("031.jpg")
+    assert told.because == ("set by hand; the source says train" if told.since == third.id else dealt)
+    shown = run("show", store.path, "000.jpg").out
+    assert f"because  given by the rule part, since snapshot {first.id[:12]}" in shown
+    with pytest.raises(NotFoundError, match="no record 'x'"):
+        third.why("x")
+
+
+def test_a_record_that_moved_is_where_it_was_for_the_reason_it_had(tmp_path: Path) -> None:
+    folder = fill(tmp_path / "a", 10)
+    store = pannier.create(tmp_path / "s.store")
+    first = store.pack(folder, shares="train=70,val=30").snapshot
+    (folder / "twill" / "0003.jpg").rename(folder / "satin" / "moved.jpg")
+    second = store.pack(folder).snapshot
+    told = second.why("satin/moved.jpg")
+    assert told.since == first.id
+    assert told.because.startswith("as twill/0003.jpg, which has moved: dealt by shares train=70,val=30")

@@ -70,6 +70,7 @@ def given(own: pannier.Snapshot, archive: Path, tmp_path: Path) -> list[Any]:
     measured = own.measure("val", treatment, workers=(1,), rounds=1, slice_seconds=0.05, batch_size=2)
     found += [measured, *measured.trials, measured.ceiling[0].pictures_per_second]
     found += [store, own, own[0], *own[0].stages(treatment)[:1], treatment, own.docket("val", treatment), own.dealing]
+    found += [own.why(own[0].key)]
     found += [gathered, *gathered.failed, compared, *compared.records(2), *own.attachments, *own.additions, changed]
     found += [store.pack(archive), store.copy("main", pannier.create(tmp_path / "o.store")), own.export(tmp_path / "out")]
     doubtful = pannier.create(tmp_path / "d.store")

@@ -64,6 +64,7 @@ if TYPE_CHECKING:
     from pannier.versions.comparing import Compared, Comparison, compare
     from pannier.versions.docket import Docket
     from pannier.versions.history import HistoryStep, RecordStep
+    from pannier.versions.reasons import Reason
 
 __version__ = "0.1.0"
 
@@ -100,6 +101,7 @@ _HOMES = {
     "pannier.versions.comparing": "Compared Comparison compare",
     "pannier.versions.docket": "Docket",
     "pannier.versions.history": "HistoryStep RecordStep",
+    "pannier.versions.reasons": "Reason",
 }
 _HOME_OF = {name: home for home, names in _HOMES.items() for name in names.split()}
 
@@ -140,6 +142,7 @@ __all__ = [
     "Plan",
     "Problem",
     "Rate",
+    "Reason",
     "Record",
     "RecordStep",
     "RenderPlan",

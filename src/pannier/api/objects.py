@@ -54,6 +54,7 @@ from pannier.versions.attaching import Addition, Attachment, additions_at, attac
 from pannier.versions.docket import Docket
 from pannier.versions.history import history, record_history
 from pannier.versions.query import query, table_of
+from pannier.versions.reasons import Reason, why
 
 
 class Record(records.Record):
@@ -231,6 +232,10 @@ class Snapshot(State):
     def frame(self, split: str | None = None, *, where: str | None = None) -> Any:
         """The same as a pandas data frame. Raises UsageError where pandas is not installed."""
         return to_frame(self.table(split, where=where))
+
+    def why(self, key: str) -> Reason:
+        """Why the record with that key is in its split: by hand, a rule, shares, or tied to others. Raises NotFoundError."""
+        return why(self.store, self, key)
 
     def query(self, sql: str, *, after: Snapshot | None = None) -> Any:
         """What SQL over the table `records` gives, as an Arrow table; with `after` over `before` (this one) and `after`.

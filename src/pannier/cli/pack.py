@@ -143,6 +143,8 @@ def _print(result: pannier.PackResult, store: str) -> None:
     print_doubts(result.doubts)
     for option, before, now in result.otherwise:
         print(f"\n--{option.replace('_', '-')} {_option(now)}: it was {_option(before)} when this source was packed before.")
+    if any(option in ("shares", "counts", "carve", "seed") for option, _, _ in result.otherwise):
+        print(f"It is for records that come from now on; pannier change {store} --shares ... deals all anew.")
     if result.conflicts:
         print(f"\nCorrected here, and said otherwise by the source since: {plural(len(result.conflicts), 'conflict')}")
         rows = [[each.key, each.column, *map(_shown, each[2:])] for each in result.conflicts[:_SHOWN]]

@@ -25,8 +25,8 @@ def show(
     """
     snapshot = pannier.open(store)
     if key is not None:
-        record = snapshot[key]
-        print_json(record.to_dict()) if json else _print_record(record)
+        record, reason = snapshot[key], snapshot.why(key)
+        print_json(record.to_dict() | {"why": reason.to_dict()}) if json else _print_record(record, reason)
         if figure:
             draw_into(figure, [record], title=record.key)
         return 0
@@ -46,7 +46,8 @@ def _print_recipes(snapshot: pannier.Snapshot) -> None:
     if not snapshot.recipes:
         print("Nothing in it came from a source that has a name.")
     for number, each in enumerate(snapshot.recipes):
-        print(f"{'' if number == 0 else chr(10)}{as_command(each, str(snapshot.store.path))}\n\n{as_toml(each)}", end="")
+        command = as_command(each, str(snapshot.store.path), snapshot.dealing)
+        print(f"{'' if number == 0 else chr(10)}{command}\n\n{as_toml(each)}", end="")
 
 
 def _steps_of(split: str, records: int, batch_size: int) -> dict[str, Any]:
@@ -101,12 +102,13 @@ def _about_dealing(snapshot: pannier.Snapshot) -> list[tuple[str, str]]:
     return facts
 
 
-def _print_record(record: pannier.Record) -> None:
+def _print_record(record: pannier.Record, reason: pannier.Reason) -> None:
     pixels = record.picture()  # so that damage is seen
     print_facts(
         ("key", record.key),
         ("label", record.label or "no label"),
         ("split", record.split or "no split"),
+        ("because", str(reason)),
         ("size", f"{record.size[1]} x {record.size[0]} pixels (wide x high)"),
         ("file", f"{record.format}, {record.mode}, {show_bytes(record.byte_count)}"),
         ("sha256", record.sha256),

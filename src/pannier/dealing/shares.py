@@ -120,6 +120,23 @@ class Dealing(Result):
         shares = {split: float(share * 100) for split, share in self.shares.items()} if self.shares else None
         return {"shares": shares, "seed": self.seed} | self.to_document()
 
+    def in_words(self) -> dict[str, Any]:
+        """What is not as usual by the options that say it, as they are written."""
+        shares = self.shares or {}
+        told: dict[str, Any] = {}
+        if self.carved_from is not None:
+            told = {"carve": _in_words({name: share for name, share in shares.items() if name != self.carved_from}, "%")}
+            told["of"] = self.carved_from
+        elif shares:
+            told["shares"] = _in_words(shares, "")
+        told |= {"seed": self.seed} if shares else {}
+        told |= {"counts": ",".join(f"{name}={count}" for name, count in self.counts.items())} if self.counts else {}
+        told |= {"group_by": self.group_by} if self.group_by else {}
+        told |= {"near": self.near} if self.near is not None else {}
+        told |= {"ties": self.ties} if self.ties else {}
+        told |= {"freeze": ",".join(self.frozen)} if self.frozen else {}
+        return told | ({"allow_leaks": True} if self.leaks_allowed else {})
+
     def to_document(self) -> dict[str, Any]:
         """Plain data for a snapshot's document: what is not as usual."""
         fields = {name: getattr(self, name) for name in ("carved_from", "near", "group_by", "leaks_allowed", "ties")}
@@ -132,6 +149,13 @@ class Dealing(Result):
         more = dict(document.get("dealing") or {})
         more["frozen"] = tuple(more.get("frozen", ()))
         return Dealing(read_shares(dict(shares)) if shares else None, document.get("seed") or 0, **more)
+
+
+def _in_words(shares: Mapping[str, Fraction], unit: str) -> str:
+    """Shares as they are written, as train=75,val=25; of what no percentage is exact, as parts: train=1/3."""
+    exact = all((share * 10000).denominator == 1 for share in shares.values())
+    parts = {name: f"{float(share * 100):g}{unit}" if exact else str(share) for name, share in shares.items()}
+    return ",".join(f"{name}={part}" for name, part in parts.items())
 
 
 @dataclass(frozen=True)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, field, fields, replace
 from pathlib import Path
 from typing import Any
 
@@ -24,9 +24,10 @@ from pannier.packing.doubts import doubts_in, without_doubtful
 from pannier.packing.grouping import settle
 from pannier.packing.ingest import Ingested, ingest
 from pannier.packing.merging import Counts, merge, refuse_both_sides_changed, rows_gone
-from pannier.packing.recipe import followed, named, of_source, recipe_of, with_recipe
+from pannier.packing.recipe import dealt_otherwise, followed, named, of_source, recipe_of, with_recipe
 from pannier.packing.revision import Revision
 from pannier.packing.seen import Seen
+from pannier.packing.snapshot_source import snapshot_source
 from pannier.results import Result, plain
 from pannier.sources.checking import Checker, Checking
 from pannier.sources.opening import ReadingOptions, as_source
@@ -163,9 +164,9 @@ class PackResult(Result, Counts):
 def pack(store: OpenedStore, source: Any, options: PackOptions) -> PackResult:
     """Brings a source in as the next snapshot of a strand.
 
-    source: a path of a folder, archive, table, arrays or TOML file that names several; a list of paths; a data frame, Arrow
-    table or dicts, one a row; a dict of arrays. Holds at most a few blocks and pictures in memory. Raises SourceError,
-    UsageError, ConflictError, StoreError.
+    source: a path of a folder, archive, table, arrays or TOML file that names several; STORE@NAME; a list of paths; a data
+    frame, Arrow table or dicts, one a row; a dict of arrays. Holds at most a few blocks and pictures in memory. Raises
+    SourceError, UsageError, ConflictError, StoreError.
     """
     packing = _Packing(store, source, options)
     if options.preview:
@@ -221,7 +222,9 @@ class _Packing:
             checked_choice("relabel", options.relabel, Relabel)
         if options.doubtful is not None:
             checked_choice("doubtful", options.doubtful, Doubtful)
-        self._dealing = self._said.upon(self._known.dealing if self._known is not None else Dealing())
+        dealt = self._known.dealing if self._known is not None else Dealing()
+        self._dealing = self._said.upon(dealt)
+        self._otherwise += dealt_otherwise(self._said, dealt)
         way = f"{self._recoding.text if self._recoding else ''} {options.max_pixels}"
         self._seen = Seen(store.storage, way, forget=options.reread)
         self._workers = options.workers or usable_cores()
@@ -271,7 +274,7 @@ class _Packing:
     def _opened(self, source: Any) -> Source:
         """The source, where what is said of it goes together with what it is."""
         options = self._options
-        opened = as_source(source, keep_splits=not options.resplit, is_known=self._seen.is_known, **options.reading())
+        opened = self._source_of(source)
         laid_out = getattr(opened, "laid_out", None)
         if options.remove_missing and laid_out is not None and laid_out.where:
             raise UsageError(
@@ -280,10 +283,23 @@ class _Packing:
             )
         if opened.fixed_splits and self._said.shares is not None and options.carve is None:
             raise UsageError(
-                "the source has split folders already; say `resplit` to deal its pictures anew by the shares, or carve a "
+                "the source has splits already; say `resplit` to deal its pictures anew by the shares, or carve a "
                 "split out of one of them with `carve` val=15% `of` train"
             )
         return opened
+
+    def _source_of(self, source: Any) -> Source:
+        """A snapshot where a store is named, with its side columns unless others are said; else what `as_source` reads."""
+        options = self._options
+        snapshot = snapshot_source(source)
+        if snapshot is None:
+            return as_source(source, keep_splits=not options.resplit, is_known=self._seen.is_known, **options.reading())
+        said = next(iter(options.reading()), None)
+        if said:
+            raise UsageError(f"`{said}` is not for a snapshot; what of it is wanted is said by `where`")
+        snapshot.fixed_splits = snapshot.fixed_splits and not options.resplit
+        self._options = options if options.columns else replace(options, columns=snapshot.side_columns)
+        return snapshot
 
     def _selected(self, source: Source) -> tuple[Chosen, Chosen, Hashes]:
         """(all rows that rules leave, those to bring in by order of the hashes of their keys to be, those hashes)."""

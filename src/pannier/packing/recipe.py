@@ -9,6 +9,7 @@ from dataclasses import fields, replace
 from pathlib import Path
 from typing import Any, TypeVar
 
+from pannier.dealing.shares import Dealing, SaidDealing
 from pannier.sources.opening import ReadingOptions
 from pannier.sources.rules import read_rename
 
@@ -16,45 +17,15 @@ from pannier.sources.rules import read_rename
 Recipe = dict[str, Any]
 # what is said of a pack: a dataclass with the fields below
 Said = TypeVar("Said", bound=ReadingOptions)
-FOLLOWED = (
-    *(
-        "picture",
-        "root",
-        "encoding",
-        "separator",
-        "null",
-        "include",
-        "exclude",
-        "hidden",
-        "labels",
-        "label",
-        "label_pattern",
-    ),
-    *("where", "key", "split_by", "columns", "rename", "class_names", "unlabeled", "only_classes", "per_class"),
-    *("longest_side", "encode", "prefix", "resplit", "allow_missing_classes", "max_pixels"),
-)
-
-# what an entry of a file of sources may say
 OF_AN_ENTRY = (
-    *(
-        "picture",
-        "root",
-        "encoding",
-        "separator",
-        "null",
-        "include",
-        "exclude",
-        "hidden",
-        "label",
-        "label_pattern",
-        "where",
-        "key",
-    ),
-    *("split_by", "columns", "rename", "class_names"),
+    *("picture", "root", "encoding", "separator", "null", "include", "exclude", "hidden", "label", "label_pattern"),
+    *("where", "key", "split_by", "columns", "rename", "class_names"),
 )
-
-
-# what only an entry of a file of sources may say on the command line
+FOLLOWED = (
+    *(*OF_AN_ENTRY, "labels", "unlabeled", "only_classes", "per_class", "longest_side", "encode"),
+    *("prefix", "resplit", "allow_missing_classes", "max_pixels"),
+)
+# what on the command line an entry of a file of sources alone may say
 OF_ENTRIES_ALONE = ("encoding", "separator", "class_names")
 
 
@@ -101,6 +72,13 @@ def followed(options: Said, recipe: Recipe | None) -> tuple[Said, list[tuple[str
     return replace(options, **taken), otherwise
 
 
+def dealt_otherwise(said: SaidDealing, before: Dealing) -> list[tuple[str, Any, Any]]:
+    """What is said of dealing, where another thing held before: (option, before, now)."""
+    earlier, now = before.in_words(), said.upon(before).in_words()
+    options = ("shares", "counts", "carve", "seed", "group_by", "near", "ties")
+    return [(name, earlier[name], now.get(name)) for name in options if name in earlier and earlier[name] != now.get(name)]
+
+
 def with_recipe(recipes: Sequence[Recipe], recipe: Recipe | None) -> list[Recipe]:
     """Those of other sources, and of this one below other prefixes, as they are, and this one last."""
     if recipe is None:
@@ -109,11 +87,11 @@ def with_recipe(recipes: Sequence[Recipe], recipe: Recipe | None) -> list[Recipe
     return [*(each for each in recipes if (each["source"], each.get("prefix")) != own), recipe]
 
 
-def as_command(recipe: Recipe, store: str, more: Sequence[str] = ()) -> str:
-    """The command that packs the source so."""
+def as_command(recipe: Recipe, store: str, dealing: Dealing | None = None) -> str:
+    """The command that packs the source so, and deals so."""
     words = ["pannier", "pack", *recipe["source"], store]
-    for name in (name for name in FOLLOWED if name in recipe and name not in OF_ENTRIES_ALONE):
-        value = recipe[name]
+    told = {name: recipe[name] for name in FOLLOWED if name in recipe and name not in OF_ENTRIES_ALONE}
+    for name, value in (told | (dealing.in_words() if dealing is not None else {})).items():
         option = f"--{name.replace('_', '-')}"
         if value is True:
             words.append(option)
@@ -121,7 +99,7 @@ def as_command(recipe: Recipe, store: str, more: Sequence[str] = ()) -> str:
             words += [word for old, new in value.items() for word in (option, f"{old}={new}")]
         else:
             words += [word for each in (value if isinstance(value, list) else [value]) for word in (option, str(each))]
-    return shlex.join([*words, *more])
+    return shlex.join(words)
 
 
 def as_toml(recipe: Recipe) -> str:

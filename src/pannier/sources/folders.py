@@ -206,6 +206,8 @@ class _Walk:
                     refuse_other_kinds(head, os.fsdecode(entry.name))
             return file
         except PictureError as error:
+            if error.kind == "excluded":
+                self._with_pictures.add(os.path.dirname(entry.path))
             self._pass(entry.path, error.kind, error.reason)
         except OSError as error:
             self._pass(entry.path, "unreadable", f"cannot be read: {error.strerror}")

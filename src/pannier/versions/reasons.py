@@ -1,0 +1,116 @@
+"""Reasons: why a record is in its split: by hand, by a rule, by shares, tied to another record, or as it was before."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from pannier.columns import Rows
+from pannier.hashing import text_hash
+from pannier.images.near import near_links
+from pannier.results import Result
+from pannier.sources.rules import GROUP
+from pannier.store.snapshots import SHOWN_DIGITS
+from pannier.store.state import OpenedStore, State
+from pannier.versions.history import record_history
+
+SHOWN_KEYS = 3
+
+
+@dataclass(frozen=True, repr=False)
+class Reason(Result):
+    """Why a record is in its `split`, since which snapshot (its id), in words; `tied_to` are keys that had it there."""
+
+    key: str
+    split: str | None
+    since: str
+    because: str
+    tied_to: tuple[str, ...] = ()
+
+    def __str__(self) -> str:
+        return f"{self.because}, since snapshot {self.since[:SHOWN_DIGITS]}"
+
+
+def why(store: OpenedStore, snapshot: State, key: str) -> Reason:
+    """Why a record of a snapshot is in its split. Raises NotFoundError where there is no such record.
+
+    Looks for the snapshot in which it came to be there, and for what holds for it in that one.
+    """
+    split = snapshot.record(snapshot.row_of(key)).split
+    steps = record_history(store, key, snapshot.id)
+    step = next(each for each in steps if "came" in each.what or "split" in each.what)
+    state = store.state_of(step.id)
+    parent = store.state_of(state.parents[0]) if state.parents else None
+    row = state.row_of(key)
+    if parent is not None and step.what == ["came"]:
+        before = _moved_from(parent, state, row)
+        if before is not None:
+            earlier = why(store, parent, before)
+            return Reason(key, split, earlier.since, f"as {before}, which has moved: {earlier.because}", earlier.tied_to)
+    return Reason(key, split, step.id, *_because(state, parent, row, split))
+
+
+def _moved_from(parent: State, state: State, row: int) -> str | None:
+    """The key that the record's picture had before, where that key has it no more."""
+    there = parent.manifest.find_pictures(state.manifest.pictures(np.array([row])))
+    for key in parent.manifest.take(there, ["key"]).column(0).to_pylist():
+        at = state.manifest.find(key, text_hash(key))
+        if at is None or (state.manifest.pictures(np.array([at])) != state.manifest.pictures(np.array([row]))).any():
+            return str(key)
+    return None
+
+
+def _because(state: State, parent: State | None, row: int, split: str | None) -> tuple[str, tuple[str, ...]]:
+    record, dealing = state.record(row), state.dealing
+    dealt = {*(dealing.shares or {}), *dealing.counts}
+    if "split" in record.source_said:
+        return f"set by hand; the source says {record.source_said['split'] or 'none'}", ()
+    if split is None:
+        return "nothing deals records to splits, and no rule gives it one" if not dealt else "it was left as it is", ()
+    for what, rows in _related(state, row):
+        keys = _in_split_before(state, parent, rows, split)
+        if keys:
+            shown = ", ".join(keys[:SHOWN_KEYS]) + (
+                f" and {len(keys) - SHOWN_KEYS:,} more" if len(keys) > SHOWN_KEYS else ""
+            )
+            return f"{what} {shown} in {split}", tuple(keys)
+    rules = [each["split_by"] for each in state.recipes if each.get("split_by")]
+    if split not in dealt:
+        return (f"given by the rule {rules[-1]}" if rules else "given by the source, or by hand"), ()
+    by_shares = _by_shares(state, record.label, split, row)
+    return (f"given by the rule {rules[-1]} or, where that gives none, {by_shares}" if rules else by_shares), ()
+
+
+def _by_shares(state: State, label: str | None, split: str, row: int) -> str:
+    words = state.dealing.in_words()
+    way = next((f"{name} {words[name]}" for name in ("counts", "carve", "shares") if split in words.get(name, "")), "shares")
+    together = next((f", with {len(rows):,} more that stay together" for _, rows in _related(state, row) if len(rows)), "")
+    return f"dealt by {way}, seed {state.dealing.seed}, among {label or 'what has no label'}{together}"
+
+
+def _related(state: State, row: int) -> list[tuple[str, Rows]]:
+    """The other records that must lie where it does, by what ties them."""
+    manifest, dealing = state.manifest, state.dealing
+    found = [("the same picture as", manifest.find_pictures(manifest.pictures(np.array([row]))))]
+    if GROUP in manifest.side_columns:
+        groups = manifest.values(GROUP).to_pylist()
+        own = groups[row]
+        same: Rows = np.array([at for at, each in enumerate(groups) if own is not None and each == own], np.int64)
+        found.append((f"of group {own}, as", same))
+    if dealing.near is not None:
+        rows = np.arange(len(manifest))
+        hashes: Any = state.index.likeness(manifest.pictures(np.concatenate([[row], rows])))
+        links = near_links(hashes, dealing.near, asked=1)
+        found.append(("a near double of", links[links[:, 0] == 0, 1] - 1))
+    return [(what, rows[rows != row]) for what, rows in found]
+
+
+def _in_split_before(state: State, parent: State | None, rows: Rows, split: str) -> list[str]:
+    """Of some records the keys of those that were in the split before."""
+    if parent is None:
+        return []
+    keys = state.manifest.take(rows, ["key"]).column(0).to_pylist()
+    there = [(key, parent.manifest.find(key, text_hash(key))) for key in keys]
+    return sorted(key for key, at in there if at is not None and parent.record(at).split == split)

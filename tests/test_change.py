@@ -101,7 +101,7 @@ def test_a_preview_changes_nothing(store: pannier.Store, run: Callable[..., Ende
         ({"from_": [{"keys": "a", "label": "b"}]}, "no column 'key'"),
         ({"from_": [{"key": "a", "label": "b"}, {"key": "a", "label": "c"}]}, "is there twice"),
         ({"set": "source_said=label"}, "fact of the picture"),
-        ({"from_": [{"key": "twill/0001.jpeg", "label": "b"}]}, "did you mean 'twill/0001.jpg'"),
+        ({"from_": [{"key": "twill/00011.jpg", "label": "b"}]}, "did you mean 'twill/0001.jpg'"),
         ({"set": "label"}, "write a column and its value"),
         ({"remove": True, "where": "true", "set": "label=x"}, "`remove` goes alone"),
     ],

@@ -464,3 +464,33 @@ def test_a_snapshot_of_another_store_is_a_source(tmp_path: Path, run: Callable[.
     assert "--root is not for a snapshot" in run("pack", theirs.path, here, "--root", "x").err
     assert run("pack", f"{theirs.path}@sprng", here).status == 2
     assert pannier.verify(here) == []
+
+
+def test_predictions_are_joined_by_key_name_or_content(tmp_path: Path, run: Callable[..., Any]) -> None:
+    folder = tmp_path / "a"
+    for i in range(12):
+        name = ("plain", "satin", "twill")[i % 3]
+        (folder / name).mkdir(parents=True, exist_ok=True)
+        (folder / name / f"img_{i:02}.jpg").write_bytes(encoded(draw(i)))
+    shutil.copy(folder / "plain" / "img_00.jpg", folder / "plain" / "again.jpg")
+    store = pannier.create(tmp_path / "s.store")
+    first = store.pack(folder).snapshot
+    named = [record for record in first if "again" not in record.key]
+    by_name = pandas.DataFrame({"image": [Path(r.key).stem for r in named], "predicted": [r.label for r in named]})
+    by_name.loc[12] = ["img_99", "plain"]
+    by_name.sample(frac=1, random_state=1).to_csv(tmp_path / "p.csv", index=False)
+    done = run("change", store.path, "--from", tmp_path / "p.csv")
+    assert "Records are told by image, by its stem: 12 of 13 rows fit one." in done.out
+    assert "1 key of the table not found among the records: img_99" in done.out
+    assert {record.side["predicted"] == record.label for record in store.snapshot() if "again" not in record.key} == {True}
+    by_content = [{"sha256": record.sha256, "sure": 0.5 + number / 100} for number, record in enumerate(named)]
+    told = store.change(from_=by_content)
+    assert told.notes == ["records are told by sha256: 12 of 12 rows fit one"]
+    sure = {record.key: record.side["sure"] for record in told.snapshot}
+    assert sure["plain/again.jpg"] == sure["plain/img_00.jpg"], "the same picture"
+    keyed = store.change(from_=[{"key": "img_01.jpg", "loom": 7}, {"key": "img_02.jpg", "loom": 8}])
+    assert keyed.snapshot["satin/img_01.jpg"].side["loom"] == 7
+    with pytest.raises(UsageError, match="it has no column 'key'"):
+        store.change(from_=[{"who": "else", "loom": 3}])
+    with pytest.raises(SourceError, match="no record has a key of the table: 'x.jpg'"):
+        store.change(from_=[{"key": "x.jpg", "loom": 3}, {"key": "img_02.jpg", "loom": 3}])

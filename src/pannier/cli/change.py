@@ -80,6 +80,8 @@ def _print(result: pannier.ChangeResult, *, is_preview: bool) -> None:
     if result.is_new:
         count_table(result.snapshot.counts, result.snapshot.classes, list(result.snapshot.splits))
     print_deviation(result.deviation, result.tied)
+    for note in result.notes:
+        print(f"\n{note[0].upper()}{note[1:]}.")
     if result.unknown:
         shown = ", ".join(result.unknown[:3]) + (", ..." if len(result.unknown) > 3 else "")
         print(f"\n{plural(len(result.unknown), 'key')} of the table not found among the records: {shown}")

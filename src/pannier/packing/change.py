@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, field, fields, replace
 from typing import Any, Protocol
 
 import numpy as np
@@ -14,7 +14,7 @@ import pyarrow.compute as pc
 from pannier.array_types import Flags
 from pannier.columns import NameColumn, Rows, all_names, differs
 from pannier.dealing.shares import Dealing, DealingOptions, SaidDealing, split_given
-from pannier.errors import SourceError, UsageError, did_you_mean
+from pannier.errors import UsageError, did_you_mean
 from pannier.packing.commit import Proposal, commit
 from pannier.packing.corrections import CHANGEABLE, Corrections, check_classes
 from pannier.packing.doubts import Doubt, doubts_in
@@ -40,9 +40,10 @@ FIRST_ROWS = 20
 class ChangeOptions(DealingOptions):
     """What is to be changed.
 
-    from_: a table (a path, a data frame, Arrow or dicts) of rows by `key`: `label`, `split` and any side columns; an empty
-    cell changes nothing, and columns that follow from the rest (number, file, width ...) are not read. key_column: which
-    column holds the keys. null: cells that mean nothing, "NULL,n/a". new_classes: labels may be no classes yet.
+    from_: a table (a path, a data frame, Arrow or dicts) of rows by `key`, or without it by `sha256` or a column that tells
+    records by path, name or stem: `label`, `split` and any side columns. An empty cell changes nothing, and columns that
+    follow from the rest (number, file, width ...) are not read. key_column: which column holds the keys. null: cells that
+    mean nothing, "NULL,n/a". new_classes: labels may be no classes yet.
     where: SQL over the records' columns, says which records the rest is for. set: a value for label, split or a side column,
     e.g. {"label": "satin"} or "label=satin"; None or NULL is none. remove: those records go. rename:
     classes that are called otherwise. shares, seed, counts, carve, of, folds, group_by, near, freeze, allow_leaks: see
@@ -80,7 +81,8 @@ class ChangeResult(Result):
     """What a change did, or would do. `changes` are lists [kind, label, split, records]; `first` the first records that
     change, each (key, label before, label after, split before, split after), None after for one that is removed.
 
-    `unknown` are keys of the table that no record has, `not_read` its columns that follow from the rest. `state` is the
+    `unknown` are keys of the table that no record has, `not_read` its columns that follow from the rest, `notes` say how its
+    rows were told where that was not by key. `state` is the
     strand's newest, `is_new` whether it was made now.
     """
 
@@ -91,6 +93,7 @@ class ChangeResult(Result):
     first: list[tuple[str, str | None, str | None, str | None, str | None]] = field(default_factory=list)
     unknown: list[str] = field(default_factory=list)
     not_read: list[str] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
     left_out: list[LeftOut] = field(default_factory=list)
     doubts: list[Doubt] = field(default_factory=list)
     deviation: dict[str | None, int] = field(default_factory=dict)
@@ -107,6 +110,7 @@ class ChangeResult(Result):
             "first": [dict(zip(names, row, strict=True)) for row in self.first],
             "unknown": self.unknown,
             "not_read": self.not_read,
+            "notes": self.notes,
             "doubts": plain(self.doubts),
             "left_out": [item._asdict() for item in self.left_out],
         }
@@ -222,6 +226,8 @@ class _Changing:
     def propose(self, parent: State | None) -> Proposal | None:
         assert parent is not None
         said, manifest = self._said, parent.manifest
+        if said.corrections is not None:
+            said = replace(said, corrections=said.corrections.told(parent))
         dealing = said.dealing.upon(parent.dealing)
         revision, unknown, selected = _revised(parent, said)
         if said.is_about_all:
@@ -243,6 +249,7 @@ class _Changing:
             first=_first(revision),
             unknown=unknown,
             not_read=[] if said.corrections is None else said.corrections.derived(manifest),
+            notes=[said.corrections.note] if said.corrections is not None and said.corrections.note else [],
             left_out=revision.left_out,
             doubts=doubts_in(revision, parent.classes),
             deviation=settled.deviation,
@@ -277,8 +284,6 @@ def _revised(parent: State, said: _Said) -> tuple[Revision, list[str], int]:
     if said.corrections is not None:
         old_rows = rows_there(manifest, said.corrections.table)
         unknown = said.corrections.table.column("key").take(pa.array(np.flatnonzero(old_rows < 0))).to_pylist()
-        if len(unknown) == len(old_rows):
-            raise SourceError(f"no record has a key of the table: {unknown[0]!r} is none{parent.nearest_key(unknown[0])}")
         kept = np.flatnonzero((old_rows >= 0) & chosen[old_rows])
         table = said.corrections.fitted(parent, new_classes=said.new_classes)
         table, old_rows = table.take(pa.array(kept)), old_rows[kept]

@@ -87,15 +87,19 @@ def with_labels(source: Source, labels: Any, null: Nulls = ()) -> LabelledSource
 
 def best_match(table: Any, keys: Any, name: str) -> Match:
     """The column and the way by which most rows fit one picture each. Raises SourceError where none fits half of them."""
-    paths = keys.to_pylist()
-    matches = list(_matches(table, paths))
-    best = max(matches, key=lambda match: match.count, default=None)  # the first of equal ones is the most telling
-    if best is None or best.count < max(1, LEAST_SHARE * min(len(table), len(paths))):
+    best = fitting(table, keys)
+    if best is None or best.count < max(1, LEAST_SHARE * min(len(table), len(keys))):
         found = (
             "" if best is None else f"; nearest is {best.column!r}, whose {best.way} fits {best.count:,} of {len(table):,}"
         )
         raise SourceError(f"`labels` {name}: no column tells which picture a row is for, by path, name or stem{found}")
     return best
+
+
+def fitting(table: Any, keys: Any) -> Match | None:
+    """The column and the way by which most rows fit one picture each; None where no row fits any."""
+    matches = (match for match in _matches(table, keys.to_pylist()) if match.count)
+    return max(matches, key=lambda match: match.count, default=None)  # the first of equal ones is the most telling
 
 
 def _matches(table: Any, paths: list[str]) -> Iterator[Match]:

@@ -9,6 +9,7 @@ from hashlib import sha256
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pandas as pd
 import pyarrow as pa
 import pytest
@@ -169,3 +170,52 @@ def test_equal_pictures_without_names_are_counted(store: pannier.Store) -> None:
     snapshot = store.pack([{"picture": each, "label": "twill"} for each in (picture, other, picture)]).snapshot
     key = sha256(picture).hexdigest()[:20]
     assert {record.key for record in snapshot} == {key, f"{key}-2", sha256(other).hexdigest()[:20]}
+
+
+def test_pictures_lie_in_text_tables_as_base64_or_as_values(tmp_path: Path, run: Callable[..., Any]) -> None:
+    import base64
+
+    pictures = [encoded(draw(i, 330, 440), "png") for i in range(6)]
+    lines = ["label,photo"]
+    for i, picture in enumerate(pictures):
+        text = base64.b64encode(picture).decode()
+        text = f"data:image/png;base64,{text}" if i % 3 == 1 else text
+        text = '"' + "\n".join(text[at : at + 76] for at in range(0, len(text), 76)) + '"' if i % 3 == 2 else text
+        lines.append(f"{('twill', 'rib')[i % 2]},{text}")
+    assert max(map(len, lines)) > 1 << 17, "longer than the csv module takes"
+    (tmp_path / "t.csv").write_text("\n".join([*lines, "twill,not a picture"]) + "\n")
+    ended = run("pack", tmp_path / "t.csv", tmp_path / "s.store")
+    assert ended.status == 0, ended.err
+    found = {record.sha256: record.label for record in pannier.open(tmp_path / "s.store")}
+    assert found == {sha256(each).hexdigest(): ("twill", "rib")[i % 2] for i, each in enumerate(pictures)}
+    rng = np.random.default_rng(2)
+    pixels = rng.integers(0, 256, (8, 5, 7), np.uint8)
+    values = [" ".join(map(str, each.ravel().tolist())) for each in pixels]
+    frame = pd.DataFrame({"weave": np.arange(8) % 3, "pixels": [*values[:7], values[7] + " 3"]})
+    frame.to_csv(tmp_path / "p.csv", index=False)
+    asked = run("pack", tmp_path / "p.csv", tmp_path / "p.store", "--label", "weave")
+    assert "holds pixel values: say how they lie with --shape, as 48x48" in asked.err
+    run("pack", tmp_path / "p.csv", tmp_path / "p.store", "--label", "weave", "--shape", "5x7")
+    held = [record.picture()[..., 0] for record in pannier.open(tmp_path / "p.store")]
+    assert {each.tobytes() for each in held} == {each.tobytes() for each in pixels[:7]}
+    wide = pd.DataFrame(pixels.reshape(8, -1), columns=[f"pixel{i}" for i in range(35)])
+    wide.insert(0, "label", np.arange(8) % 2)
+    store = pannier.create(tmp_path / "w.store")
+    first = store.pack(wide, shape="5x7")
+    assert {r.picture()[..., 0].tobytes(): r.label for r in first.snapshot} == {
+        each.tobytes(): str(i % 2) for i, each in enumerate(pixels)
+    }
+    assert not store.pack(wide.sample(frac=1, random_state=1), shape="5x7").is_new
+    with pytest.raises(UsageError, match="that is 36 values, and there are 35 columns of whole numbers"):
+        store.pack(wide, shape="6x6")
+    with pytest.raises(UsageError, match="write height and width, as 48x48"):
+        store.pack(wide, shape="48")
+
+
+def test_which_column_pictures_are_read_from_is_a_question_where_two_could_be(tmp_path: Path) -> None:
+    (tmp_path / "a.jpg").write_bytes(encoded(draw(1)))
+    rows = [{"label": "twill", "photo": "a.jpg", "thumbnail": encoded(draw(2, 20, 30))}]
+    store = pannier.create(tmp_path / "s.store")
+    with pytest.raises(UsageError, match="several columns could hold the pictures: .*: 'thumbnail', 'photo'"):
+        store.pack(rows, root=tmp_path)
+    assert store.pack(rows, root=tmp_path, picture="photo").notes == ["pictures are read from photo"]

@@ -42,7 +42,7 @@ CALLS = {
 }
 # by the question that they answer the options of a long help
 PANELS = {
-    "What is taken": "picture root null include exclude hidden link where split subset pictures per_class "
+    "What is taken": "picture root null shape include exclude hidden link where split subset pictures per_class "
     "only_classes max_pixels max_bytes unlabeled strict doubtful doubts again reread forget",
     "Labels, keys and columns": "labels label label_pattern rename classes allow_missing_classes relabel key "
     "prefix columns predicted probability",

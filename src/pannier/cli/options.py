@@ -139,6 +139,7 @@ _RULES = {
     "picture": text("Of a table: what gives a picture's path, or its bytes.", "EXPR"),
     "root": text("Of a table: where its paths begin.", "FOLDER"),
     **NULL,
+    "shape": text("Of pixel values in a table: HEIGHTxWIDTH, or with channels last, as 48x48x3.", "SHAPE"),
     "include": texts("Of a folder or archive: only paths like this, as 'a*/*.jpg'.", "PATTERN"),
     "exclude": texts("Of a folder or archive: no paths like this, as 'drafts/'.", "PATTERN"),
     "hidden": switch("Of a folder or archive: hidden and system files too."),

@@ -54,8 +54,8 @@ FIRST_ROWS = 20
 class PackOptions(DealingOptions, RuleOptions, ReadingOptions):
     """What is said of a pack.
 
-    Of the source: picture, root, encoding, separator and null (cells that mean nothing, "NULL,n/a") for tables, labels (a
-    table beside the pictures), include, exclude and hidden for folders and archives. Rules,
+    Of the source: picture, root, encoding, separator, null (cells that mean nothing, "NULL,n/a") and shape (of pixel values,
+    "48x48") for tables, labels (a table beside the pictures), include, exclude and hidden for folders and archives. Rules,
     SQL over the source's columns: label, where, label_pattern, key, split_by, columns and rename, see `Rules`; class_names:
     names for numeric labels, a table's path or a dict. unlabeled, only_classes, per_class: see `Selection`.
 

@@ -18,7 +18,7 @@ Recipe = dict[str, Any]
 # what is said of a pack: a dataclass with the fields below
 Said = TypeVar("Said", bound=ReadingOptions)
 OF_AN_ENTRY = (
-    *("picture", "root", "encoding", "separator", "null", "include", "exclude", "hidden", "label", "label_pattern"),
+    *("picture", "root", "encoding", "separator", "null", "shape", "include", "exclude", "hidden", "label", "label_pattern"),
     *("where", "key", "split_by", "columns", "rename", "class_names"),
 )
 FOLLOWED = (

@@ -50,7 +50,7 @@ class ArraysSource:
         self._parts = _parted({each: np.asanyarray(values) for each, values in arrays.items()}, name)
         self.fixed_splits = keep_splits and all(part.split for part in self._parts)
         self._starts = np.cumsum([0, *(len(part.pictures) for part in self._parts)])
-        keys = [part.folder + key for part in self._parts for key in content_keys(map(_essence, part.pictures), ".png")]
+        keys = [part.folder + key for part in self._parts for key in content_keys(map(essence, part.pictures), ".png")]
         self._keys = pa.array(keys, pa.large_string())
         self._table = pa.concat_tables([self._table_of(part) for part in self._parts], promote_options="default")
 
@@ -90,7 +90,7 @@ class ArraysSource:
         return pa.table(columns | {name: _column(values) for name, values in part.columns.items()})
 
 
-def _essence(pixels: _Array) -> bytes:
+def essence(pixels: _Array) -> bytes:
     """What tells a picture from others: its shape, its type, its pixels."""
     return f"{pixels.shape} {pixels.dtype.str} ".encode() + np.ascontiguousarray(pixels).tobytes()
 

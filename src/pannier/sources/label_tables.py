@@ -13,9 +13,10 @@ import pyarrow as pa
 
 from pannier.columns import Rows
 from pannier.errors import SourceError
+from pannier.sources.picture_columns import USUAL_LABELS
 from pannier.sources.rows import FileStamp, LeftOut, Row, Source
 from pannier.sources.table_files import Nulls, read_table
-from pannier.sources.tables import USUAL_LABELS, table_from
+from pannier.sources.tables import table_from
 
 # what is compared of a picture's path and of a table's cell, the most telling first
 WAYS: dict[str, Callable[[str], str]] = {

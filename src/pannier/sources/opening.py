@@ -21,13 +21,13 @@ from pannier.sources.table_files import ENDINGS as TABLE_ENDINGS
 from pannier.sources.table_files import Nulls
 from pannier.sources.tables import TableSource, table_file, table_from
 
-TABLE_OPTIONS = ("picture", "root", "encoding", "separator", "null")
+TABLE_OPTIONS = ("picture", "root", "encoding", "separator", "null", "shape")
 PATTERN_OPTIONS = ("include", "exclude", "hidden")
 
 
 @dataclass(frozen=True, kw_only=True)
 class ReadingOptions:
-    """How a source is read, not what comes of it: the first five for tables, the next three for folders and archives.
+    """How a source is read, not what comes of it: the first six for tables, the next three for folders and archives.
 
     labels: a table (a path, a data frame or dicts) whose rows are told by the pictures' paths, names or stems; its columns
     are for rules, `label` among them labels.
@@ -38,6 +38,7 @@ class ReadingOptions:
     encoding: str | None = None
     separator: str | None = None
     null: Nulls = ()
+    shape: str | None = None
     include: str | Sequence[str] = ()
     exclude: str | Sequence[str] = ()
     hidden: bool = False
@@ -76,7 +77,8 @@ def as_source(
         _refuse(wanted, (*TABLE_OPTIONS, *PATTERN_OPTIONS), "arrays")
         return ArraysSource(source, "arrays", keep_splits=keep_splits)
     _refuse(wanted, (*PATTERN_OPTIONS, "encoding", "separator"), "data from Python")
-    return TableSource(table_from(source, wanted.get("null", ())), "table", wanted.get("root", "."), wanted.get("picture"))
+    how = (wanted.get("root", "."), wanted.get("picture"), wanted.get("shape"))
+    return TableSource(table_from(source, wanted.get("null", ())), "table", *how)
 
 
 def _path(

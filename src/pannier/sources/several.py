@@ -31,6 +31,7 @@ class SourceEntry(BaseModel):
     encoding: str | None = None
     separator: str | None = None
     null: str | list[str] = []
+    shape: str | None = None
     include: str | list[str] = []
     exclude: str | list[str] = []
     hidden: bool = False
@@ -46,7 +47,7 @@ class SourceEntry(BaseModel):
     @property
     def reading(self) -> dict[str, Any]:
         """How it is read: what `as_source` takes beside the path."""
-        names = ("picture", "root", "encoding", "separator", "null", "include", "exclude", "hidden")
+        names = ("picture", "root", "encoding", "separator", "null", "shape", "include", "exclude", "hidden")
         return {name: value for name in names if (value := getattr(self, name))}
 
     @property

@@ -28,6 +28,7 @@ ENDINGS = {
 }
 
 _SAMPLE_LINES = 200
+_SAMPLE_CHARACTERS = 1 << 16
 _UNPACKED_AT_ONCE = 16
 _PROBED_VALUES = 1000
 _WHOLE = r"^[+-]?(0|[1-9][0-9]*)$"
@@ -123,7 +124,7 @@ def _read_text(path: Path, encoding: str | None, separator: str | None, null: li
     content = path.read_bytes()
     text, used = _decoded(content, encoding)
     notes = [] if used == "utf-8" else [f"read as {used}"]
-    lines = text.splitlines()[:_SAMPLE_LINES]
+    lines = [line[:_SAMPLE_CHARACTERS] for line in text.splitlines()[:_SAMPLE_LINES]]  # cells may be of any length
     separator = separator or _separator_of(path, lines)
     if separator != ",":
         notes.append(f"columns parted by {'tabs' if separator == chr(9) else repr(separator)}")
@@ -143,13 +144,19 @@ def _read_text(path: Path, encoding: str | None, separator: str | None, null: li
 
     table = arrow_csv.read_csv(
         io.BytesIO(text.encode()),
-        arrow_csv.ReadOptions(use_threads=False, skip_rows=1, column_names=names, block_size=64 << 20),
+        arrow_csv.ReadOptions(use_threads=False, skip_rows=1, column_names=names, block_size=_block_of(text)),
         arrow_csv.ParseOptions(delimiter=separator, invalid_row_handler=leave_out, newlines_in_values=True),
         arrow_csv.ConvertOptions(column_types=dict.fromkeys(names, pa.large_string()), strings_can_be_null=False),
     )
     read = tidied(table, null)
     typed = pa.table({name: _typed(read.table.column(name)) for name in names})
     return ReadTable(typed, notes, malformed, read.stray_blanks)
+
+
+def _block_of(text: str) -> int:
+    """How many bytes are parsed at once: a row must lie in one block, however long its cells are."""
+    longest = max(map(len, text.splitlines()), default=0)
+    return 64 << 20 if longest < 1 << 20 else min(2 * len(text.encode()) + 1024, (1 << 31) - 1)
 
 
 def _decoded(content: bytes, encoding: str | None) -> tuple[str, str]:

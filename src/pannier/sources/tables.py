@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import posixpath
 import re
-import shlex
 import unicodedata
 from collections.abc import Iterable, Mapping
 from pathlib import Path
@@ -17,36 +16,33 @@ import pyarrow.compute as pc
 
 from pannier.errors import UsageError
 from pannier.sources.folders import file_stamp, read_file
-from pannier.sources.paths import looks_like_picture
+from pannier.sources.picture_columns import LINK, USUAL_LABELS, find_pictures, is_picture
 from pannier.sources.rows import FileStamp, LeftOut, Row, content_keys
-from pannier.sources.rules import evaluate
-from pannier.sources.table_files import Nulls, ReadTable, holds_bytes, is_bytes, read_table, tidied
+from pannier.sources.table_files import Nulls, ReadTable, is_bytes, read_table, tidied
+from pannier.sources.text_pictures import read_shape
 
-# columns that give labels where no rule does
-USUAL_LABELS = ("label", "class")
-
-_PROBED = 100
 # paths that are not keys as they are: backslashes, from the root, up, doubled or lone dots and slashes, beyond ASCII
 _ODD_PATH = r"\\|^$|^/|/$|//|(^|/)\.\.?(/|$)|[^\x00-\x7f]"
-LINK = r"^[a-zA-Z][a-zA-Z0-9+.-]+://"
 
 
 class TableSource:
     """Pictures that a table names or holds. Its columns are those that rules may use, but for pictures held in it.
 
-    picture: the column, or an SQL expression, that gives a path (relative to `root`), or bytes; found where only one fits.
+    picture: the column, or an SQL expression, that gives a path (relative to `root`), bytes, or text that holds a picture;
+    found where only one fits. shape: of pixel values in a cell, or in a column each.
     """
 
     fixed_splits = False
 
-    def __init__(self, table: ReadTable, name: str, root: str | Path, picture: str | None = None) -> None:
+    def __init__(
+        self, table: ReadTable, name: str, root: str | Path, picture: str | None = None, shape: str | None = None
+    ) -> None:
         self.name, self.root = name, Path(root)
         self._root, self.stray_blanks = os.fsencode(self.root), table.stray_blanks
         self.passed = [LeftOut(f"row {number}", "malformed", reason) for number, reason in table.malformed]
-        whole = table.table
-        picture = picture or _found(whole, self.root)
-        self._pictures, inside = _pictures(whole, picture, name)
-        self.notes = [*table.notes, f"pictures are read from {picture}"]
+        found = find_pictures(table.table, self.root, picture, read_shape(shape) if shape is not None else None)
+        self._pictures = found.values
+        self.notes = [*table.notes, f"pictures are read from {found.column}"]
         has_picture = pc.is_valid(self._pictures)
         without = np.flatnonzero(~has_picture.to_numpy(zero_copy_only=False))
         self.passed += [LeftOut(f"row {row + 2}", "no picture", "it names none") for row in without.tolist()]
@@ -57,14 +53,15 @@ class TableSource:
             self.passed += [LeftOut(f"row {row + 2}", "link", reason) for row in links.tolist()]
             has_picture = pc.and_not(has_picture, is_link)
             without = np.concatenate([without, links])
-        kept = whole.drop_columns([name for name in whole.column_names if holds_bytes(whole.column(name).type)])
-        names = self._pictures if inside is None else inside
+        kept = found.table.drop_columns([name for name in found.table.column_names if is_picture(found.table.column(name))])
+        names, essences = self._pictures if found.names is None else found.names, found.essences
         if len(without):
             kept, self._pictures, names = (each.filter(has_picture) for each in (kept, self._pictures, names))
+            essences = None if essences is None else essences.filter(has_picture)
         self._table = kept
         holds = is_bytes(self._pictures.type)
         self._lengths = pc.binary_length(self._pictures).to_numpy().astype(np.int64) if holds else None
-        self._keys = _keys(names, self.root, self._pictures if holds else None)
+        self._keys = _keys(names, self.root, essences)
 
     @property
     def default_label(self) -> str | None:
@@ -127,72 +124,12 @@ def table_file(
     encoding: str | None = None,
     separator: str | None = None,
     null: Nulls = (),
+    shape: str | None = None,
 ) -> TableSource:
     """A table file as a source; paths in it are relative to `root`, by default the folder in which it lies."""
     file = Path(path)
     table = read_table(file, encoding=encoding, separator=separator, null=null)
-    return TableSource(table, file.name, root if root is not None else file.parent, picture)
-
-
-def _pictures(table: Any, picture: str, name: str) -> tuple[Any, Any | None]:
-    """(paths or bytes by row, and where pictures lie in a struct, the names they bear there)."""
-    values = evaluate(table, picture, "`picture`")
-    names = None
-    if pa.types.is_struct(values.type):
-        fields = {values.type.field(i).name: values.type.field(i).type for i in range(values.type.num_fields)}
-        held = [name for name, kind in fields.items() if is_bytes(kind)]
-        if len(held) != 1:
-            raise UsageError(f"`picture` {picture}: it has {len(held)} fields of bytes; say which, as in {picture}.bytes")
-        texts = [name for name, kind in fields.items() if pa.types.is_string(kind) or pa.types.is_large_string(kind)]
-        names = pc.struct_field(values, texts[0]).cast(pa.large_string()) if texts else None
-        values = pc.struct_field(values, held[0])
-    if isinstance(values, pa.Array):
-        values = pa.chunked_array([values])
-    if is_bytes(values.type):
-        nothing = pa.chunked_array([pa.nulls(len(values), pa.large_string())])
-        return values.cast(pa.large_binary()), nothing if names is None else names
-    if not (pa.types.is_string(values.type) or pa.types.is_large_string(values.type)):
-        raise UsageError(f"`picture` {picture}: gives {values.type}, not paths or bytes")
-    links = pc.sum(pc.match_substring_regex(values, LINK)).as_py() or 0
-    if links and links == len(values) - values.null_count:
-        raise UsageError(
-            f"`picture` {picture}: {links:,} of its values are links, which packing does not fetch. Gather them first "
-            f"(pannier gather, `link` {shlex.quote(picture)}), then pack the gathered.csv that comes of it"
-        )
-    return values.cast(pa.large_string()), None
-
-
-def _found(table: Any, root: Path) -> str:
-    """The one column that fits. Raises UsageError, which names the candidates."""
-    held = [name for name in table.column_names if holds_bytes(table.column(name).type)]
-    named = [name for name in table.column_names if _names_pictures(table.column(name), root)]
-    candidates = held or named or [name for name in table.column_names if holds_links(table.column(name))]
-    if len(candidates) == 1:
-        return candidates[0]
-    if candidates:
-        columns = ", ".join(map(repr, candidates))
-        raise UsageError(f"several columns could hold the pictures: say which with `picture`: {columns}")
-    raise UsageError(
-        f"no column holds pictures or names files below {root}: say what does with `picture`, and where with `root`; "
-        f"there is {', '.join(map(repr, table.column_names[:12]))}"
-    )
-
-
-def _names_pictures(column: Any, root: Path) -> bool:
-    """Whether a column's first values are paths of pictures, some of which are there."""
-    if not (pa.types.is_string(column.type) or pa.types.is_large_string(column.type)):
-        return False
-    values = column.drop_null()[:_PROBED].to_pylist()
-    are_pictures = bool(values) and all(looks_like_picture(os.fsencode(value)) for value in values)
-    return are_pictures and any((root / value).is_file() for value in values)
-
-
-def holds_links(column: Any) -> bool:
-    """Whether a column's first values are links."""
-    if not (pa.types.is_string(column.type) or pa.types.is_large_string(column.type)):
-        return False
-    values = column.drop_null()[:_PROBED]
-    return bool(len(values)) and bool(pc.all(pc.match_substring_regex(values, LINK)).as_py())
+    return TableSource(table, file.name, root if root is not None else file.parent, picture, shape)
 
 
 def _keys(names: Any, root: Path, held: Any | None) -> Any:

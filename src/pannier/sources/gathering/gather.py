@@ -26,9 +26,10 @@ from pannier.sources.gathering.arriving import Bounds
 from pannier.sources.gathering.fetching import Fetcher, Manners, Wanted
 from pannier.sources.gathering.journal import Came, Failed, Journal, looked_into, opened
 from pannier.sources.gathering.links import identity, name_in, safe_path, unlike, without_credentials, without_credentials_in
+from pannier.sources.picture_columns import holds_links
 from pannier.sources.rules import evaluate, holds
 from pannier.sources.table_files import read_table
-from pannier.sources.tables import holds_links, table_from
+from pannier.sources.tables import table_from
 from pannier.units import read_bytes, read_seconds
 
 TABLE = "gathered.csv"

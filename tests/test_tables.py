@@ -179,7 +179,7 @@ def test_pictures_lie_in_text_tables_as_base64_or_as_values(tmp_path: Path, run:
     lines = ["label,photo"]
     for i, picture in enumerate(pictures):
         text = base64.b64encode(picture).decode()
-        text = f"data:image/png;base64,{text}" if i % 3 == 1 else text
+        text = f'"data:image/png;base64,{text}"' if i % 3 == 1 else text
         text = '"' + "\n".join(text[at : at + 76] for at in range(0, len(text), 76)) + '"' if i % 3 == 2 else text
         lines.append(f"{('twill', 'rib')[i % 2]},{text}")
     assert max(map(len, lines)) > 1 << 17, "longer than the csv module takes"

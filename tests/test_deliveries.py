@@ -494,3 +494,24 @@ def test_predictions_are_joined_by_key_name_or_content(tmp_path: Path, run: Call
         store.change(from_=[{"who": "else", "loom": 3}])
     with pytest.raises(SourceError, match="no record has a key of the table: 'x.jpg'"):
         store.change(from_=[{"key": "x.jpg", "loom": 3}, {"key": "img_02.jpg", "loom": 3}])
+
+
+def test_a_move_is_told_as_one_in_comparing_and_in_history(
+    cloth: Path, store: pannier.Store, run: Callable[..., Any]
+) -> None:
+    first = store.pack(cloth, shares="train=70,val=30").snapshot
+    moved(cloth, plain_2="satin/9.jpg", twill_1="twill/2.jpg", twill_2="twill/1.jpg")
+    second = store.pack(cloth).snapshot
+    found = pannier.compare(first, second)
+    told = {kind: count for kind, count in found.counts.items() if count}
+    assert told == {"moved": 3, "relabelled": 1}
+    told = {each.key: (each.kind, each.key_before) for each in found.records()}
+    assert told == {
+        "satin/9.jpg": ("relabelled", "plain/2.jpg"),
+        "twill/1.jpg": ("moved", "twill/2.jpg"),
+        "twill/2.jpg": ("moved", "twill/1.jpg"),
+    }
+    assert "satin/9.jpg (was plain/2.jpg)  relabelled" in run("compare", f"{store.path}@{first.id}", store.path).out
+    assert [step.what for step in store.history(key="satin/9.jpg")] == [["moved", "label"], ["came"]]
+    assert "moved from plain/2.jpg, label plain -> satin" in run("history", store.path, "satin/9.jpg").out
+    assert second.why("satin/9.jpg").since == first.id

@@ -77,6 +77,11 @@ def given(own: pannier.Snapshot, archive: Path, tmp_path: Path) -> list[Any]:
     found += doubtful.pack(heap, rename="satin=plain").doubts[:1]
     doubtful.change(where="label = 'twill'", set={"label": "plain"})
     found += doubtful.pack(heap, rename="twill=rib").conflicts[:1]
+    doubtful.start_strand("trial")
+    for strand, label in (("main", "satin"), ("trial", "rib")):
+        doubtful.change(where="true", set={"label": label}, strand=strand, new_classes=True)
+    merged = doubtful.merge("trial")
+    found += [merged, *merged.conflicts[:1]]
     (store.path / "manifests" / "stray").write_bytes(b"x")
     found += [*store.history(), *store.history(key=own[0].key), *store.verify()]
     os.utime(store.path / "manifests" / "stray", (0, 0))
@@ -160,6 +165,7 @@ ALONE = {
         "survey": "sheet columns encoding separator class_names",
         "pack": "doubts encoding separator class_names",
         "change": "doubts",
+        "merge": "conflicts",
     },
     **{"export": "arrays encode size split table treatment", "docket": "file store_as values", "render": "listed remove"},
     **{"sheet": "arrange batch batch_size epoch predicted probability size treated treatment path", "stats": "save"},

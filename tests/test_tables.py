@@ -219,3 +219,30 @@ def test_which_column_pictures_are_read_from_is_a_question_where_two_could_be(tm
     with pytest.raises(UsageError, match="several columns could hold the pictures: .*: 'thumbnail', 'photo'"):
         store.pack(rows, root=tmp_path)
     assert store.pack(rows, root=tmp_path, picture="photo").notes == ["pictures are read from photo"]
+
+
+def test_a_table_is_surveyed_before_there_are_pictures(tmp_path: Path, run: Callable[..., Any]) -> None:
+    rows = [
+        {"swatch": f"{i % 20:03}.jpg", "weave": ("twill", "rib", "satin")[i % 3], "part": ("train", "val")[i % 2],
+         "loom": i // 4, "raking": f"https://mill.example/{i}.jpg"}
+        for i in range(40)
+    ]  # fmt: skip
+    pd.DataFrame(rows).to_csv(tmp_path / "t.csv", index=False)
+    ended = run("survey", tmp_path / "t.csv")
+    assert ended.status == 0, ended.err
+    for line in (
+        "--picture swatch: 40 of 40 rows, as '000.jpg'",
+        "--link raking: 40 of 40 rows, as 'https://mill.example/0.jpg'",
+        "--label weave: 3 classes of 13 to 14 rows (rib, satin, twill)",
+        "--split-by part: 2 splits of 20 to 20 rows (train, val)",
+        "--label loom: 10 classes of 4 to 4 rows",
+    ):
+        assert line in ended.out, ended.out
+    assert "which packing does not fetch" in ended.out
+    for i in range(20):
+        (tmp_path / f"{i:03}.jpg").write_bytes(encoded(draw(i)))
+    doubled = run("survey", tmp_path / "t.csv", "--picture", "swatch", "--label", "weave")
+    assert doubled.status == 0, doubled.err
+    assert "2 rows have one key '000.jpg': tell them apart with --key" in doubled.out
+    assert run("survey", tmp_path / "t.csv", "--picture", "nope").status == 2
+    assert pannier.survey(pd.DataFrame(rows)[["weave", "loom"]]).rows == 40

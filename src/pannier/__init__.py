@@ -26,6 +26,7 @@ if TYPE_CHECKING:
         ChangeResult,
         Copied,
         Feed,
+        MergeResult,
         PackResult,
         Record,
         Snapshot,
@@ -51,6 +52,7 @@ if TYPE_CHECKING:
     from pannier.measuring.sweep import Measurement, Rate, Trial
     from pannier.packing.doubts import Doubt
     from pannier.packing.three_way import Conflict
+    from pannier.packing.two_sides import SideConflict
     from pannier.sources.findings import Findings, Problem, Suspect
     from pannier.sources.gathering.gather import Gathered, gather
     from pannier.sources.gathering.journal import Failed
@@ -70,7 +72,8 @@ __version__ = "0.1.0"
 
 # where public names live; modules are imported when a name is first used, so that `import pannier` stays light
 _HOMES = {
-    "pannier.api.objects": "Batch ChangeResult Copied Feed PackResult Record Snapshot Store create open_snapshot open_store",
+    "pannier.api.objects": "Batch ChangeResult Copied Feed MergeResult PackResult Record Snapshot Store create open_snapshot"
+    " open_store",
     "pannier.api.reproducing": "from_docket",
     "pannier.api.treatments": "Treatment",
     "pannier.dealing.shares": "Dealing",
@@ -88,6 +91,7 @@ _HOMES = {
     "pannier.measuring.sweep": "Measurement Rate Trial",
     "pannier.packing.doubts": "Doubt",
     "pannier.packing.three_way": "Conflict",
+    "pannier.packing.two_sides": "SideConflict",
     "pannier.sources.findings": "Findings Problem Suspect",
     "pannier.sources.gathering.gather": "Gathered gather",
     "pannier.sources.gathering.journal": "Failed",
@@ -134,6 +138,7 @@ __all__ = [
     "LeftOut",
     "LimitError",
     "Measurement",
+    "MergeResult",
     "Meter",
     "NotFoundError",
     "PackResult",
@@ -147,6 +152,7 @@ __all__ = [
     "RecordStep",
     "RenderPlan",
     "Rendered",
+    "SideConflict",
     "Snapshot",
     "SourceError",
     "Stage",

@@ -17,6 +17,8 @@ Unlabeled = Literal["leave", "keep"]
 Relabel = Literal["source", "store"]
 # what becomes of rows that are doubtful, as one picture under two labels
 Doubtful = Literal["leave-out", "keep"]
+# which of two strands, where both have changed a record
+Side = Literal["ours", "theirs"]
 # what becomes of records that a group or double ties to a split which is fixed from outside
 Ties = Literal["follow", "leave-out"]
 # what long work calls now and then, with (done, in all)

@@ -16,4 +16,4 @@ Refusal = tuple[LeftOutKind, str]
 DoubtKind = Literal["two labels", "alike classes"]
 
 # what became of a record from one snapshot to another: the first that holds; "reencoded" where its pixels stayed alike
-ChangeKind = Literal["added", "removed", "changed", "relabelled", "resplit", "columns", "reencoded"]
+ChangeKind = Literal["added", "removed", "changed", "moved", "relabelled", "resplit", "columns", "reencoded"]

@@ -33,8 +33,10 @@ from pannier.images.seen import Stage, stages
 from pannier.measuring.sweep import DEFAULT_ROUNDS, DEFAULT_SLICE_SECONDS, Measurement, measure
 from pannier.packing import change as changing
 from pannier.packing import pack as packing
+from pannier.packing import two_sides
 from pannier.packing.change import ChangeOptions, change
 from pannier.packing.pack import PackOptions, pack, pack_at
+from pannier.packing.two_sides import MergeOptions, merge
 from pannier.spelling import spelled_method
 from pannier.storage.opening import open_storage, parted_address
 from pannier.store import records, state
@@ -547,6 +549,19 @@ class Store(OpenedStore):
         """Changes labels, splits, side columns or members as a new snapshot; see `pannier.packing.change.ChangeOptions`."""
         done = change(self, said)
         return ChangeResult(**vars(done), snapshot=Snapshot.of(done.state, self))
+
+    @spelled_method(MergeOptions)
+    def merge(self, said: MergeOptions) -> MergeResult:
+        """Brings two strands together that have moved apart; see `pannier.packing.two_sides.MergeOptions`."""
+        done = merge(self, said)
+        return MergeResult(**vars(done), snapshot=Snapshot.of(done.state, self))
+
+
+@dataclass(kw_only=True, eq=False, repr=False)
+class MergeResult(two_sides.MergeResult):
+    """What bringing two strands together did, or would do; `snapshot` is the strand's newest."""
+
+    snapshot: Snapshot
 
 
 @dataclass(kw_only=True, eq=False, repr=False)

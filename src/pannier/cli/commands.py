@@ -25,7 +25,7 @@ STEPS = {
     "Collect": "survey gather pack change",
     "Look": "show sheet look query",
     "Prepare": "treatment stats render",
-    "Version": "history compare strand tag attach",
+    "Version": "history compare strand merge tag attach",
     "Share": "docket export restore copy",
     "Feed": "feed measure",
     "Upkeep": "verify tidy",
@@ -33,7 +33,7 @@ STEPS = {
 # the call that does the same, with options of the same names
 CALLS = {
     **{"survey": "survey", "gather": "gather", "compare": "compare", "restore": "restore", "verify": "verify"},
-    **{name: f"Store.{name}" for name in ("pack", "change", "history", "tag", "copy", "tidy")},
+    **{name: f"Store.{name}" for name in ("pack", "change", "history", "merge", "tag", "copy", "tidy")},
     **{
         name: f"Snapshot.{name}"
         for name in ("sheet", "query", "stats", "render", "attach", "docket", "export", "feed", "measure")

@@ -55,7 +55,7 @@ def _print(found: pannier.Comparison, count: int) -> None:
         print()
         print_table(["change", "records"], [[kind, f"{number:,}"] for kind, number in counts.items()])
         print()
-        rows = [[each.key, IN_WORDS.get(each.kind, each.kind), *_before_and_after(each)] for each in found.records(count)]
+        rows = [[_key(each), IN_WORDS.get(each.kind, each.kind), *_before_and_after(each)] for each in found.records(count)]
         print_table(["key", "change", "label", "split"], rows, left=4)
         left = len(found.difference.added) + len(found.difference.gone) + len(found.difference.rows) - len(rows)
         if left > 0:
@@ -69,6 +69,10 @@ def _print(found: pannier.Comparison, count: int) -> None:
 def _about(side: Any) -> str:
     digits = f"  (snapshot {side.snapshot.id[:12]}, {side.snapshot.time})" if side.snapshot is not None else ""
     return f"{side.name}  {plural(len(side.manifest), 'record')}{digits}"
+
+
+def _key(each: Compared) -> str:
+    return each.key if each.key_before is None else f"{each.key} (was {each.key_before})"
 
 
 def _before_and_after(each: Compared) -> tuple[str, str]:

@@ -17,7 +17,7 @@ _KEPT = {
     "render": "the pictures that are rendered stay",
     "tidy": "what is freed is gone, and nothing else",
 }
-_WRITING = ("change", "attach", "tag", "strand")
+_WRITING = ("change", "attach", "tag", "strand", "merge")
 
 
 def main(arguments: list[str] | None = None) -> None:

@@ -87,6 +87,9 @@ def _told(step: RecordStep) -> str:
         return f"came as {after['label'] or 'no label'}" + (f" in {after['split']}" if after["split"] else "")
     parts = []
     for what in step.what:
+        if what == "moved":
+            parts.append(f"moved from {before['key']}")
+            continue
         old, new = (("-" if row.get(what) is None else row[what]) for row in (before, after))
         parts.append("another picture" if what == "picture" else f"{what} {old} -> {new}")
     return ", ".join(parts)

@@ -69,6 +69,8 @@ def survey(
 def _print(findings: pannier.Findings) -> None:
     if findings.columns:
         _print_table(findings)
+    if findings.columns and not findings.checks:  # a table whose pictures are not told yet
+        return
     print(f"{findings.source}: {plural(findings.pictures, 'usable picture')}, {show_bytes(findings.byte_count)}\n")
     count_table(dict(findings.counts), findings.classes, findings.splits)
     sides = sorted((max(size), size, n) for size, n in findings.sizes.items())
@@ -116,6 +118,10 @@ def _print_table(findings: pannier.Findings) -> None:
     print_table(header, [row[: len(header)] for row in rows], left=2)
     for note in findings.notes:
         print(as_options(f"\n{note[0].upper()}{note[1:]}."))
+    if findings.suggestions:
+        print("\nColumns that could be")
+    for suggestion in findings.suggestions:
+        print_wrapped(f"  {suggestion}", indent="    ")
     if findings.funnel:
         print()
     print_funnel(findings.rows, findings.funnel)

@@ -222,12 +222,17 @@ def print_doubts(doubts: Sequence[Any]) -> None:
 
 def write_doubts(doubts: Sequence[Any], path: str) -> None:
     """The doubts as a table, a row a record, and where it is."""
-    from pannier.folders.label_table import write_table
     from pannier.packing.doubts import doubt_table
 
-    table = doubt_table(doubts)
+    write_table_into(path, doubt_table(doubts), "doubts")
+
+
+def write_table_into(path: str, table: Any, called: str) -> None:
+    """Writes an Arrow table, and says where it is."""
+    from pannier.folders.label_table import write_table
+
     write_table(table, path)
-    print(f"doubts: {path} ({plural(len(table), 'row')})", file=sys.stderr)
+    print(f"{called}: {path} ({plural(len(table), 'row')})", file=sys.stderr)
 
 
 def draw_into(path: str, what: Any, called: str = "figure", *, title: str | None = None) -> None:

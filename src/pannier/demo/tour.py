@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shlex
 import textwrap
 import time
@@ -40,7 +41,10 @@ def run_tour(directory: str | Path, swatches: int, seed: int, run: Callable[[lis
     with serving(mill_of(folder / "archive")) as mill:
         for step in _steps(folder, seed, mill):
             _say(step.says, step.command)
-            if (status := run(shlex.split(step.command)[1:])) != step.status:
+            words = shlex.split(step.command)
+            if words[0] == "mv":
+                os.rename(*words[1:])
+            elif (status := run(words[1:])) != step.status:
                 raise PannierError(f"the demo's step ended with exit status {status}, not {step.status}: {step.command}")
     print(
         f"\nAll of it took {time.monotonic() - started:.0f} s. Everything is in {folder}: "
@@ -64,13 +68,28 @@ Of what it feeds, the digest is printed.
 0 pannier tag {store} spring
 0 pannier docket {store}@spring {here}/weave.docket --split train --size 96 --batch-size 32 --seed {seed}
 0 pannier feed --docket {here}/weave.docket --digest
+# Two labels are put right: a change is a new snapshot too, and touches no picture.
+0 pannier change {store} --where "key LIKE 'rib/0003.%' OR key LIKE 'rib/0007.%'" --set label=basket \
+--note 'two labels put right'
+# The archivist puts the folder in order: one picture goes to another class, two swap their names.
+0 mv {here}/archive/plain/0002.jpg {here}/archive/basket/0902.jpg
+0 mv {here}/archive/rib/0001.jpg {here}/archive/aside.jpg
+0 mv {here}/archive/twill/0002.jpg {here}/archive/rib/0001.jpg
+0 mv {here}/archive/aside.jpg {here}/archive/twill/0002.jpg
+# It is packed again. Records are known by their pictures: labels and splits go with them, and what was put right here stays.
+0 pannier pack {here}/archive {store} --note 'the archive put in order'
 # The second delivery has a class folder misspelt: packing stops.
 1 pannier pack {here}/season {store}
 # Told what is meant, it goes through.
 0 pannier pack {here}/season {store} --rename herringbon=herringbone --note 'second season'
-# Two labels are put right: a change is a new snapshot too, and touches no picture.
-0 pannier change {store} --where "key LIKE 'rib/0003.%' OR key LIKE 'rib/0007.%'" --set label=basket \
---note 'two labels put right'
+# A weaver looks at the cloth in a strand of her own, while the archivist goes on. What both have changed is asked.
+0 pannier strand {store} weaver
+0 pannier change {store} --strand weaver --where "key LIKE 'twill/000%'" --set label=herringbone --note 'the weaver'
+0 pannier change {store} --where "key LIKE 'twill/0004.%'" --set label=satin --note 'the archivist'
+1 pannier merge {store} weaver --conflicts {here}/conflicts.csv
+0 pannier merge {store} weaver --prefer theirs
+# Why is a picture where it is?
+0 pannier show {store} basket/0902.jpg
 # What has changed since?
 0 pannier compare {store}@spring {store} --rows 6 --figure {here}/differences.png
 0 pannier history {store}

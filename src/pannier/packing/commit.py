@@ -32,7 +32,7 @@ class Proposal:
 
     `classes` fixes the first classes' numbers; `name` and `description` are the dataset's, None for those before.
     `content` is a manifest, written before, that takes the place of parent and changes. `recipes` tell how sources were
-    packed, None for those before.
+    packed, None for those before. `second` is a snapshot that is taken in, another parent.
     """
 
     changes: Any
@@ -45,6 +45,7 @@ class Proposal:
     facts: FactsByKey = field(default_factory=dict)
     content: Manifest | None = None
     recipes: Sequence[Document] | None = None
+    second: str | None = None
 
     def upon(self, before: Manifest) -> Manifest:
         """The records that it makes of those before, not written yet."""
@@ -85,7 +86,7 @@ def _document(store: OpenedStore, parent: State | None, proposal: Proposal, befo
     present = {names[code] for code in np.unique(labels).tolist() if code >= 0}
     return {
         "format": "pannier snapshot 1",
-        "parents": [parent.id] if parent is not None else [],
+        "parents": [each for each in (None if parent is None else parent.id, proposal.second) if each is not None],
         "time": now(),
         "author": author(),
         "note": proposal.note,

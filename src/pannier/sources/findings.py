@@ -100,8 +100,8 @@ class Suspect(Result):
 class Findings(Result):
     """What a survey found. `counts` by (class, split), `sizes` by (height, width), `formats` and `modes` by name.
 
-    `checks` names what was looked for, `skipped_checks` what was not. Of tables: `columns`, `notes` on how it was read, and
-    `funnel`, how many rows each condition left. `pictures` counts usable ones.
+    `checks` names what was looked for, `skipped_checks` what was not. Of tables: `columns`, `notes` on how it was read,
+    `suggestions` of what its columns could be, and `funnel`, how many rows each condition left. `pictures` are usable ones.
     """
 
     source: str
@@ -117,6 +117,7 @@ class Findings(Result):
     skipped_checks: list[str] = field(default_factory=list)
     columns: list[ColumnFacts] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
+    suggestions: list[str] = field(default_factory=list)
     funnel: list[tuple[str, int]] = field(default_factory=list)
     suspects: list[Suspect] = field(default_factory=list)
     table: Any = None
@@ -163,6 +164,7 @@ class Findings(Result):
             "checks": self.checks,
             "skipped_checks": self.skipped_checks,
             "notes": self.notes,
+            "suggestions": self.suggestions,
             "columns": plain(self.columns),
             "rows": self.rows,
             "funnel": [{"where": where, "rows": count} for where, count in self.funnel],

@@ -7,6 +7,7 @@ from collections import Counter, defaultdict
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from functools import partial
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -14,6 +15,7 @@ import pyarrow as pa
 
 from pannier.choices import Progress
 from pannier.columns import NameColumn, Rows, connected, numbered, to_digests
+from pannier.errors import PannierError, SourceError, UsageError
 from pannier.hashing import Hashes
 from pannier.images.facts import MAX_PIXELS, Facts
 from pannier.images.near import USUAL_DISTANCE, checked_distance, near_links
@@ -28,7 +30,11 @@ from pannier.sources.rows import Chosen, LeftOut, Row, Source
 from pannier.sources.rules import RuleOptions, Rules, rows_without_label
 from pannier.sources.selection import refuse_nothing
 from pannier.sources.several import choose
+from pannier.sources.suggesting import suggestions
 from pannier.sources.table_facts import column_facts
+from pannier.sources.table_files import ENDINGS as TABLE_ENDINGS
+from pannier.sources.table_files import read_table
+from pannier.sources.tables import table_from
 from pannier.spelling import spelled
 
 HEADER_CHECKS = ["exact doubles", "class names", "formats and color modes", "sizes and shapes", "names", "class sizes"]
@@ -76,12 +82,20 @@ def survey(said: SurveyOptions) -> Findings:
     headers alone are read, and nothing is said of what needs pixels. near: pictures whose perceptual hashes differ in so
     many bits of 64 are near doubles, also when turned or mirrored. label, where, label_pattern, key, split_by, rename and
     class_names: see `pannier.sources.rules.Rules`; how the source is read as in `Store.pack`.
+    Of a table whose pictures are not there yet, or not told, the columns alone are looked at.
     Raises NotFoundError, UsageError, SourceError where there is no picture at all.
     """
     checked_distance(said.near)
-    source, rule_set, quick = as_source(said.source, **said.reading()), said.read_rules(), said.quick
-    chosen = choose(source, rule_set)
-    refuse_nothing(source, chosen)
+    rule_set, quick = said.read_rules(), said.quick
+    try:
+        source = as_source(said.source, **said.reading())
+        chosen = choose(source, rule_set)
+        refuse_nothing(source, chosen)
+    except (UsageError, SourceError) as error:
+        asks = error.argument if isinstance(error, UsageError) else "key" if "`key`" in str(error) else None
+        if asks is None or getattr(said, asks, None):
+            raise
+        return _table_alone(said, error)
     surveying = _Surveying(source, chosen)
     workers = said.workers or usable_cores()
     if quick:
@@ -97,6 +111,22 @@ def survey(said: SurveyOptions) -> Findings:
     findings = surveying.findings()
     findings.checks = HEADER_CHECKS if quick else HEADER_CHECKS + PIXEL_CHECKS
     findings.skipped_checks = PIXEL_CHECKS if quick else []
+    return findings
+
+
+def _table_alone(said: SurveyOptions, error: PannierError) -> Findings:
+    """What can be said of a table's columns where its pictures cannot be told, or are not there. Raises the error of others."""
+    source = said.source[0] if isinstance(said.source, list) and len(said.source) == 1 else said.source
+    if isinstance(source, (str, Path)) and Path(source).suffix.lower() in TABLE_ENDINGS and Path(source).is_file():
+        name = Path(source).name
+        read = read_table(Path(source), encoding=said.encoding, separator=said.separator, null=said.null)
+    elif hasattr(source, "column_names") or hasattr(source, "iloc"):
+        name, read = "table", table_from(source, said.null)
+    else:
+        raise error
+    findings = Findings(name, len(read.table), notes=[*read.notes, str(error)], suggestions=suggestions(read.table))
+    findings.columns, findings.table = column_facts(read.table, read.stray_blanks), read.table
+    findings.skipped_checks = HEADER_CHECKS + PIXEL_CHECKS
     return findings
 
 
@@ -256,6 +286,7 @@ class _Surveying:
         if hasattr(source, "stray_blanks"):
             findings.columns = column_facts(source.table(), source.stray_blanks)
             findings.notes = list(getattr(source, "notes", []))
+            findings.suggestions = suggestions(source.table())
         records = {"key": whole.keys, "label": whole.labels.to_arrow(), "split": whole.splits.to_arrow()}
         pixels = {"height": sizes[:, 0], "width": sizes[:, 1], "format": self._formats, "mode": self._modes}
         findings.table = pa.table({**records, **pixels, "byte_count": np.array(self._bytes, np.int64)})

@@ -184,8 +184,20 @@ def names_by_snapshot(store: OpenedStore) -> Mapping[str, list[str]]:
     return names_of
 
 
+def ancestors(storage: Storage, snapshot_id: str) -> Iterator[tuple[str, dict[str, Any]]]:
+    """Ids and documents of a snapshot and of all that it descends from, by every parent, each once."""
+    waiting, seen = [snapshot_id], {snapshot_id}
+    while waiting:
+        at = waiting.pop(0)
+        document = read_document(storage, at)
+        yield at, document
+        new = [parent for parent in document["parents"] if parent not in seen]
+        seen.update(new)
+        waiting += new
+
+
 def lineage(storage: Storage, snapshot_id: str) -> Iterator[tuple[str, dict[str, Any]]]:
-    """Ids and documents from a snapshot back to the first one."""
+    """Ids and documents from a snapshot back to the first one, by the first parent: the strand's own steps."""
     at: str | None = snapshot_id
     while at is not None:
         document = read_document(storage, at)

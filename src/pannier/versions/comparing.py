@@ -86,6 +86,7 @@ class Compared(Result):
     split: str | None
     label_before: str | None
     split_before: str | None
+    key_before: str | None
     _side: Side
     _row: int
 
@@ -96,6 +97,8 @@ class Compared(Result):
             return f"{self.label_before or 'no label'} \N{RIGHTWARDS ARROW} {self.label or 'no label'}"
         if self.kind == "resplit":
             return f"{self.split_before or 'no split'} \N{RIGHTWARDS ARROW} {self.split or 'no split'}"
+        if self.kind == "moved":
+            return f"was {self.key_before}"
         return f"{self.kind}: {self.label or 'no label'}"
 
     def bytes(self) -> bytes:
@@ -107,8 +110,9 @@ class Compared(Result):
 class Comparison(Result):
     """How `after` differs from `before`. Records are told by key.
 
-    Kinds: added, removed, reencoded (other bytes that look alike), changed (another picture), relabelled, resplit (to
-    another split), columns (side columns). `unknown` is what one of the two says nothing of: labels, splits, side columns.
+    Kinds: added, removed, reencoded (other bytes that look alike), changed (another picture), moved (to another key),
+    relabelled, resplit (to another split), columns (side columns). `unknown` is what one of the two says nothing of: labels,
+    splits, side columns.
     """
 
     before: Side
@@ -173,7 +177,7 @@ class Comparison(Result):
         }
 
     def table(self) -> Any:
-        """Every record that differs, in order of keys, as an Arrow table: key, change; label, split, sha256 and before."""
+        """Every record that differs, in order of keys, as an Arrow table: key, change; label, split, sha256; and before."""
         table = self.difference.table()
         if not self.reencoded:
             return table
@@ -194,7 +198,7 @@ class Comparison(Result):
             assert row_there is not None
             before = (row["label_before"], row["split_before"])
             names = (row["label"], row["split"]) if side is self.after else before
-            yield Compared(row["key"], row["change"], *names, *before, side, row_there)
+            yield Compared(row["key"], row["change"], *names, *before, row["key_before"], side, row_there)
 
 
 def compare(before: str | Path | State, after: str | Path | State, *, store: str | Path | None = None) -> Comparison:

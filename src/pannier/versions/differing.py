@@ -12,19 +12,20 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from pannier.array_types import Flags
-from pannier.columns import NameColumn, Rows, differs
+from pannier.columns import NameColumn, Rows, differs, numbered
 from pannier.kinds import ChangeKind
 from pannier.store.content import BUCKET_SHIFT, BUCKETS
 from pannier.store.manifest import Manifest, names_there, rows_there
 
-KINDS: tuple[ChangeKind, ...] = ("added", "removed", "changed", "relabelled", "resplit", "columns")
+KINDS: tuple[ChangeKind, ...] = ("added", "removed", "changed", "moved", "relabelled", "resplit", "columns")
 
 
 @dataclass(frozen=True)
 class Difference:
     """Which rows of `after` are not in `before` or are otherwise there; `gone` are rows of `before` alone.
 
-    `rows` are rows of `after` that are there in both and differ, `there` the same records in `before`.
+    `rows` are rows of `after` that are there in both and differ, `there` the same records in `before`; `is_moved` says which
+    of them had another key there.
     """
 
     before: Manifest
@@ -34,8 +35,9 @@ class Difference:
     rows: Rows
     there: Rows
     is_other_picture: Flags
-    is_relabelled: Flags
     is_moved: Flags
+    is_relabelled: Flags
+    is_resplit: Flags
 
     @property
     def is_empty(self) -> bool:
@@ -43,19 +45,25 @@ class Difference:
 
     @property
     def kinds(self) -> list[ChangeKind]:
-        """What became of each of `rows`: the first that holds of changed, relabelled, resplit, columns."""
-        flags = zip(self.is_other_picture.tolist(), self.is_relabelled.tolist(), self.is_moved.tolist(), strict=True)
-        return [
-            "changed" if other else "relabelled" if relabelled else "resplit" if moved else "columns"
-            for other, relabelled, moved in flags
-        ]
+        """What became of each of `rows`: the first that holds of changed, relabelled, resplit, moved, columns."""
+        kinds: list[ChangeKind] = ["columns"] * len(self.rows)
+        told: tuple[tuple[ChangeKind, Flags], ...] = (
+            ("moved", self.is_moved),
+            ("resplit", self.is_resplit),
+            ("relabelled", self.is_relabelled),
+            ("changed", self.is_other_picture),
+        )
+        for kind, flags in told:
+            for row in np.flatnonzero(flags).tolist():
+                kinds[row] = kind
+        return kinds
 
     @cached_property
     def counts(self) -> dict[str, int]:
-        """Records by what became of them; one that was changed and relabelled counts in both."""
-        none = ~(self.is_other_picture | self.is_relabelled | self.is_moved)
+        """Records by what became of them; one that was moved and relabelled counts in both."""
         numbers = (len(self.added), len(self.gone))
-        flags = (self.is_other_picture, self.is_relabelled, self.is_moved, none)
+        told = (self.is_other_picture, self.is_moved, self.is_relabelled, self.is_resplit)
+        flags = (*told, ~np.any(told, axis=0))
         return dict(zip(KINDS, (*numbers, *(int(flag.sum()) for flag in flags)), strict=True))
 
     def change_counts(self) -> list[list[Any]]:
@@ -71,7 +79,9 @@ class Difference:
         return sorted(([*line, count] for line, count in lines.items()), key=lambda line: [str(part or "") for part in line])
 
     def table(self) -> Any:
-        """Every record that differs, in order of keys: key, change, and label, split and sha256 before and after."""
+        """Every record that differs, in order of keys: key, change, and label, split and sha256 before and after, and the key
+        before of one that was moved.
+        """
         none_before, none_after = np.full(len(self.added), -1), np.full(len(self.gone), -1)
         before = np.concatenate([none_before, self.there, self.gone])
         after = np.concatenate([self.added, self.rows, none_after])
@@ -81,14 +91,19 @@ class Difference:
             columns[f"{name}_before"] = _names(self.before, before, name)
             columns[name] = _names(self.after, after, name)
         columns["sha256_before"], columns["sha256"] = _pictures(self.before, before), _pictures(self.after, after)
+        keys = iter(self.before.take(self.there[self.is_moved], ["key"]).column(0).to_pylist())
+        moved = np.concatenate([np.zeros(len(self.added), bool), self.is_moved, np.zeros(len(self.gone), bool)])
+        columns["key_before"] = pa.array([next(keys) if each else None for each in moved.tolist()], pa.string())
         table = pa.table(columns)
         return table.take(pc.sort_indices(table.column("key").cast(pa.large_binary())))
 
 
 def differences(
-    before: Manifest, after: Manifest, *, labels: bool = True, splits: bool = True, side: bool = True
+    before: Manifest, after: Manifest, *, labels: bool = True, splits: bool = True, side: bool = True, by_key: bool = False
 ) -> Difference:
     """How `after` differs from `before`; what is not asked for (labels, splits, side columns) counts as alike.
+
+    A picture that left its key and is under a new one has moved; `by_key`: that is one removed and one added.
 
     Reads the rows of buckets with other digests alone, where both have them.
     """
@@ -96,18 +111,45 @@ def differences(
     rows_before, rows_after = (_rows_of(manifest, buckets) for manifest in (before, after))
     old_rows = rows_there(before, after.take(rows_after, ["hash", "key"]))
     is_there = old_rows >= 0
+    added, gone = rows_after[~is_there], np.setdiff1d(rows_before, old_rows[is_there], assume_unique=True)
     rows, old_rows = rows_after[is_there], old_rows[is_there]
+    to = came_from = np.empty(0, np.int64)
+    if not by_key:
+        left = (before.pictures(old_rows) != after.pictures(rows)).any(axis=1)
+        to, came_from = _moves(before, np.append(gone, old_rows[left]), after, np.append(added, rows[left]))
+        is_new, is_gone = np.isin(old_rows, came_from) & left, np.isin(rows, to) & left
+        added = np.setdiff1d(np.append(added, rows[is_new]), to)
+        gone = np.setdiff1d(np.append(gone, old_rows[is_gone]), came_from)
+        stays = ~(is_new | is_gone)
+        rows, old_rows = np.append(rows[stays], to), np.append(old_rows[stays], came_from)
+    is_moved = np.arange(len(rows)) >= len(rows) - len(to)
     is_other = (before.pictures(old_rows) != after.pictures(rows)).any(axis=1)
     none: Flags = np.zeros(len(rows), bool)
-    relabelled, moved = (
+    relabelled, resplit = (
         differs(names_there(before, old_rows, name), names_there(after, rows, name)) if asked else none
         for name, asked in (("label", labels), ("split", splits))
     )
     described = _side_differs(before, old_rows, after, rows) if side else none
-    kept = is_other | relabelled | moved | described
-    gone = np.setdiff1d(rows_before, old_rows, assume_unique=True)
-    flags = (is_other[kept], relabelled[kept], moved[kept])
-    return Difference(before, after, rows_after[~is_there], gone, rows[kept], old_rows[kept], *flags)
+    kept = is_other | is_moved | relabelled | resplit | described
+    flags = (is_other[kept], is_moved[kept], relabelled[kept], resplit[kept])
+    return Difference(before, after, added, gone, rows[kept], old_rows[kept], *flags)
+
+
+def _moves(before: Manifest, gone: Rows, after: Manifest, added: Rows) -> tuple[Rows, Rows]:
+    """Rows of `after` with a picture that has left its key in `before`, and the rows in which that was: as many of each."""
+    if not len(gone) or not len(added):
+        return added[:0], gone[:0]
+    numbers, _ = numbered(np.concatenate([before.pictures(gone), after.pictures(added)]))
+    offered: dict[int, list[int]] = {}
+    for row, number in zip(gone[::-1].tolist(), numbers[: len(gone)][::-1].tolist(), strict=True):
+        offered.setdefault(number, []).append(row)
+    pairs = [
+        (row, offered[number].pop())
+        for row, number in zip(added.tolist(), numbers[len(gone) :].tolist(), strict=True)
+        if offered.get(number)
+    ]
+    both = np.array(pairs, np.int64).reshape(-1, 2)
+    return both[:, 0], both[:, 1]
 
 
 def _other_buckets(before: Manifest, after: Manifest) -> Rows:

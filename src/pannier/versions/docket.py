@@ -59,13 +59,17 @@ class ExportPart(_Part):
 
 
 class Docket(_Part):
-    """Which snapshot, and how it is fed or laid out. `store` is a hint, relative to the docket; nothing is executed."""
+    """Which snapshot, and how it is fed or laid out. `store` is a hint, relative to the docket; nothing is executed.
+
+    `packed_from` names the sources that it came from; the snapshot has their recipes (`pannier show STORE --recipe`).
+    """
 
     docket: Literal[1]
     store: str
     snapshot: str = Field(pattern=r"^[0-9a-f]{64}$")
     content_id: str = Field(pattern=r"^[0-9a-f]{64}$")
     classes: list[str]
+    packed_from: list[str] | None = None
     feed: FeedPart = FeedPart()
     treatment: dict[str, Any] | None = None
     export: ExportPart | None = None
@@ -94,6 +98,7 @@ class Docket(_Part):
                 "snapshot": snapshot.id,
                 "content_id": snapshot.content_id,
                 "classes": snapshot.classes,
+                "packed_from": [" ".join(each["source"]) for each in snapshot.recipes] or None,
                 "feed": fields,
                 "treatment": None if treatment is None else plain_fields(treatment),
                 "export": None if export is None else export.model_dump(),

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
+
+import numpy as np
 
 from pannier.errors import NotFoundError
 from pannier.hashing import text_hash
@@ -15,7 +17,8 @@ from pannier.store.documents import Document
 from pannier.store.facts import FactsByKey
 from pannier.store.manifest import COLUMNS, REMOVED, SOURCE_SAID, Manifest, ManifestFile, digest_of_bucket
 from pannier.store.records import HIDDEN
-from pannier.store.state import OpenedStore, lineage, names_by_snapshot
+from pannier.store.snapshots import read_document
+from pannier.store.state import OpenedStore, State, ancestors, lineage, names_by_snapshot
 from pannier.versions.attaching import all_attachments, all_facts, attachments_of, read_additions
 
 RecordRow = dict[str, Any]
@@ -23,7 +26,10 @@ RecordRow = dict[str, Any]
 
 @dataclass(frozen=True, repr=False)
 class HistoryStep(Result):
-    """A snapshot as a history tells of it. `changes` are [kind, label, split, records]; `names` strands and tags there."""
+    """A snapshot as a history tells of it. `changes` are [kind, label, split, records]; `names` strands and tags there.
+
+    `merged` are snapshots that it took in, beside the one before it.
+    """
 
     id: str
     time: str
@@ -35,6 +41,7 @@ class HistoryStep(Result):
     names: list[str]
     facts: FactsByKey
     attachments: list[str]
+    merged: list[str]
 
     @property
     def totals(self) -> dict[str, int]:
@@ -55,14 +62,15 @@ class HistoryStep(Result):
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data for JSON."""
-        names = ("id", "time", "author", "note", "records", "names", "facts", "attachments")
+        names = ("id", "time", "author", "note", "records", "names", "facts", "attachments", "merged")
         changes = [dict(zip(("kind", "label", "split", "records"), row, strict=True)) for row in self.changes]
         return {name: getattr(self, name) for name in names} | {"changes": changes}
 
 
 @dataclass(frozen=True, repr=False)
 class RecordStep(Result):
-    """What a snapshot did to a record: "came", "went", or what changed: "picture", "label", "split", side columns' names.
+    """What a snapshot did to a record: "came", "went", or what changed: "moved", "picture", "label", "split", side columns'
+    names.
 
     `before` and `after` are its facts by column, None where it is not there.
     """
@@ -109,12 +117,16 @@ def _step(
         "names": names.get(snapshot_id, []),
         "facts": all_facts(document["facts"], added),
         "attachments": files,
+        "merged": document["parents"][1:],
     }
     return HistoryStep(id=snapshot_id, **told, **own)
 
 
 def record_history(store: OpenedStore, key: str, name: str = "main") -> list[RecordStep]:
-    """Every snapshot in which a record came, changed or went, newest first. Raises NotFoundError where it never did."""
+    """Every snapshot in which a record came, changed or went, newest first; where it moved, that is followed to its old key.
+
+    Raises NotFoundError where it never was.
+    """
     finder = _Finder(store, key)
     steps: list[RecordStep] = []
     newer: tuple[str, Document, RecordRow | None] | None = None
@@ -130,7 +142,30 @@ def record_history(store: OpenedStore, key: str, name: str = "main") -> list[Rec
     if not steps:
         snapshot = store.state(name)
         raise NotFoundError(f"no record {key!r} was ever in {name}{snapshot.nearest_key(key)}")
+    return _with_moves(store, key, steps)
+
+
+def _with_moves(store: OpenedStore, key: str, steps: list[RecordStep]) -> list[RecordStep]:
+    """The same; where the record came with a picture that left another key then, it goes on as the record of that key."""
+    for at, step in enumerate(steps):
+        parents = read_document(store.storage, step.id)["parents"] if step.what == ["came"] else []
+        former = _former_key(store.state_of(parents[0]), store.state_of(step.id), key) if parents else None
+        if former is not None and step.after is not None:
+            before = _Finder(store, former).row(read_document(store.storage, parents[0]))
+            moved = replace(step, what=["moved", *_what_changed(before, step.after)], before=before)
+            return [*steps[:at], moved, *record_history(store, former, parents[0])]
     return steps
+
+
+def _former_key(parent: State, state: State, key: str) -> str | None:
+    """The key that a record's picture had before, where that key has it no more."""
+    own = state.manifest.pictures(np.array([state.row_of(key)]))
+    there = parent.manifest.find_pictures(own)
+    for former in parent.manifest.take(there, ["key"]).column(0).to_pylist():
+        at = state.manifest.find(former, text_hash(former))
+        if at is None or (state.manifest.pictures(np.array([at])) != own).any():
+            return str(former)
+    return None
 
 
 def _tell(steps: list[RecordStep], at: tuple[str, Document, RecordRow | None], before: RecordRow | None) -> None:
@@ -194,4 +229,4 @@ def _plain(row: RecordRow) -> RecordRow:
 
 def is_ancestor(store: OpenedStore, older: str, newer: str) -> bool:
     """Whether a snapshot is among those that led to another, or is that one; both by id."""
-    return any(snapshot_id == older for snapshot_id, _ in lineage(store.storage, newer))
+    return any(snapshot_id == older for snapshot_id, _ in ancestors(store.storage, newer))

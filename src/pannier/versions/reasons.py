@@ -43,23 +43,10 @@ def why(store: OpenedStore, snapshot: State, key: str) -> Reason:
     step = next(each for each in steps if "came" in each.what or "split" in each.what)
     state = store.state_of(step.id)
     parent = store.state_of(state.parents[0]) if state.parents else None
-    row = state.row_of(key)
-    if parent is not None and step.what == ["came"]:
-        before = _moved_from(parent, state, row)
-        if before is not None:
-            earlier = why(store, parent, before)
-            return Reason(key, split, earlier.since, f"as {before}, which has moved: {earlier.because}", earlier.tied_to)
-    return Reason(key, split, step.id, *_because(state, parent, row, split))
-
-
-def _moved_from(parent: State, state: State, row: int) -> str | None:
-    """The key that the record's picture had before, where that key has it no more."""
-    there = parent.manifest.find_pictures(state.manifest.pictures(np.array([row])))
-    for key in parent.manifest.take(there, ["key"]).column(0).to_pylist():
-        at = state.manifest.find(key, text_hash(key))
-        if at is None or (state.manifest.pictures(np.array([at])) != state.manifest.pictures(np.array([row]))).any():
-            return str(key)
-    return None
+    former = step.after["key"] if step.after is not None else key
+    because, tied_to = _because(state, parent, state.row_of(former), split)
+    moved = f"as {former}, which has moved: " if former != key else ""
+    return Reason(key, split, step.id, moved + because, tied_to)
 
 
 def _because(state: State, parent: State | None, row: int, split: str | None) -> tuple[str, tuple[str, ...]]:

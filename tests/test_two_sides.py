@@ -1,0 +1,186 @@
+"""Strands that have moved apart are brought together: against a plain model, and as two people would do it."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas
+import pytest
+
+import pannier
+from pannier.errors import SourceError, UsageError
+from tests.conftest import draw, encoded, fill
+
+LABELS = ("twill", "satin", "rib")
+Row = dict[str, Any]
+Rows = dict[str, Row]
+
+
+class Sides:
+    """A store with two strands, and what each holds by key: picture, label, loom."""
+
+    def __init__(self, path: Path, seed: int) -> None:
+        self.rng, self.store = np.random.default_rng(seed), pannier.create(path)
+        self.sides: dict[str, Rows] = {"main": {}}
+        self.drawn = 0
+        self.bring("main", [f"{i:02}.png" for i in range(8)])
+        self.store.start_strand("trial")
+        self.sides["trial"] = dict(self.sides["main"])
+        self.base = dict(self.sides["main"])
+
+    def bring(self, side: str, keys: list[str]) -> None:
+        """Records with new pictures; a person's `label` is kept where another picture comes to its key."""
+        rows = []
+        for key in keys:
+            self.drawn += 1
+            label = str(self.rng.choice(LABELS))
+            rows.append({"id": key, "weave": label, "file": encoded(draw(self.drawn, 32, 40), "png")})
+            old = self.sides[side].get(key, {"loom": None})
+            self.sides[side] = self.sides[side] | {key: {"picture": self.drawn, "label": label, "loom": old["loom"]}}
+        if rows:
+            self.store.pack(rows, key="id", label="weave", picture="file", strand=side, workers=1)
+
+    def go_on(self, side: str) -> None:
+        there = sorted(self.sides[side])
+        for key in self.rng.choice(there, 3, replace=False).tolist():
+            kind = str(self.rng.choice(["label", "loom", "remove", "picture"]))
+            if kind == "picture":
+                self.bring(side, [key])
+                continue
+            rows = dict(self.sides[side])
+            if kind == "remove":
+                rows.pop(key)
+                self.store.change(where=f"key = '{key}'", remove=True, strand=side)
+            else:
+                value = str(self.rng.choice(LABELS)) if kind == "label" else int(self.rng.integers(1, 4))
+                rows[key] = rows[key] | {kind: value}
+                self.store.change(where=f"key = '{key}'", set={kind: value}, strand=side, new_classes=True)
+            self.sides[side] = rows
+        self.bring(side, [f"{side}-{int(self.rng.integers(0, 99))}.png" for _ in range(int(self.rng.integers(0, 2)))])
+
+    def expected(self, decided: Callable[[str, str], str]) -> tuple[Rows, set[tuple[str, str]]]:
+        """What comes of both, and what both have changed differently."""
+        ours, theirs = self.sides["main"], self.sides["trial"]
+        found, conflicts = {}, set()
+        for key in {*self.base, *ours, *theirs}:
+            base, one, other = (rows.get(key) for rows in (self.base, ours, theirs))
+            if one == other or other == base:
+                result = one
+            elif one == base:
+                result = other
+            elif one is None or other is None:
+                conflicts.add((key, "record"))
+                result = one if decided(key, "record") == "ours" else other
+            else:
+                result = {}
+                for column in ("picture", "label", "loom"):
+                    b, o, t = None if base is None else base[column], one[column], other[column]
+                    if o not in (b, t) and t != b:
+                        conflicts.add((key, column))
+                        result[column] = o if decided(key, column) == "ours" else t
+                    else:
+                        result[column] = t if o == b else o
+            if result is not None:
+                found[key] = result
+        return found, conflicts
+
+    def there(self) -> dict[str, tuple[bytes, str | None, Any]]:
+        return {record.key: (record.bytes(), record.label, record.side.get("loom")) for record in self.store.snapshot()}
+
+
+def test_any_two_sides_come_together_as_a_plain_model_says(
+    tmp_path: Path, scale: int, capsys: pytest.CaptureFixture[str]
+) -> None:
+    met = 0
+    for seed in range(6 * scale):
+        sides = Sides(tmp_path / str(seed), seed)
+        for side in ("main", "trial", "main"):
+            sides.go_on(side)
+        ways = {}
+
+        def decide(key: str, column: str, ways: dict[tuple[str, str], str] = ways, rng: Any = sides.rng) -> str:
+            return ways.setdefault((key, column), str(rng.choice(["ours", "theirs"])))
+
+        expected, conflicts = sides.expected(decide)
+        head = sides.store.snapshot().id
+        first = sides.store.merge("trial")
+        assert {(each.key, each.column) for each in first.conflicts} == conflicts, seed
+        if conflicts:
+            assert (sides.store.snapshot().id, first.is_new) == (head, False), "nothing is written before all is decided"
+            rows = first.conflict_table().to_pylist()
+            decided = [row | {"take": ways[row["key"], row["column"]]} for row in rows]
+            assert sides.store.merge("trial", decided=decided).conflicts == []
+        want = {
+            key: (encoded(draw(row["picture"], 32, 40), "png"), row["label"], row["loom"]) for key, row in expected.items()
+        }
+        assert sides.there() == want, seed
+        merged = sides.store.snapshot()
+        if merged.id != head:
+            assert merged.parents == [head, sides.store.snapshot("trial").id]
+        assert not sides.store.merge("trial").is_new
+        assert pannier.verify(sides.store) == []
+        met += len(conflicts)
+    with capsys.disabled():
+        print(f"\n{6 * scale} pairs of strands brought together, {met} conflicts decided, each as the model has it")
+
+
+def test_two_people_correct_one_dataset_and_meet(tmp_path: Path, run: Callable[..., Any]) -> None:
+    ours = pannier.create(tmp_path / "ours.store")
+    ours.pack(fill(tmp_path / "a", 6), shares="train=70,val=30", seed=1)
+    theirs = pannier.create(tmp_path / "theirs.store")
+    ours.copy("main", theirs)
+    ours.change(where="key IN ('twill/0001.jpg', 'twill/0002.jpg')", set="label=satin")
+    theirs.change(where="key IN ('twill/0002.jpg', 'twill/0003.jpg')", set="label=plain")
+    theirs.change(where="key = 'plain/0004.jpg'", set="loom=7")
+    theirs.copy("main", ours, strand="theirs")
+    previewed = run("merge", ours.path, "theirs", "--preview")
+    assert previewed.status == 1
+    ended = run("merge", ours.path, "theirs", "--conflicts", tmp_path / "c.csv")
+    assert "1 conflict: both sides have changed these, and not alike. Nothing is written." in ended.out
+    assert "twill/0002.jpg  label   twill   satin  plain" in ended.out
+    frame = pandas.read_csv(tmp_path / "c.csv")
+    frame["take"] = "theirs"
+    frame.to_csv(tmp_path / "c.csv", index=False)
+    done = run("merge", ours.path, "theirs", "--decided", tmp_path / "c.csv")
+    assert done.status == 0, done.err
+    snapshot = ours.snapshot()
+    labels = {i: snapshot[f"twill/000{i}.jpg"].label for i in (1, 2, 3)}
+    assert labels == {1: "satin", 2: "plain", 3: "plain"}
+    assert snapshot["plain/0004.jpg"].side["loom"] == 7
+    assert snapshot["twill/0003.jpg"].source_said == {"label": "twill"}
+    step = ours.history()[0]
+    assert (step.merged, step.note) == ([ours.snapshot("theirs").id], "with theirs")
+    ours.start_strand("theirs")
+    assert ours.snapshot("theirs").id == snapshot.id, "it descends from both"
+    assert json.loads(run("merge", ours.path, "theirs", "--json").out)["is_new"] is False
+    ours.copy("main", theirs)
+    assert theirs.snapshot().id == snapshot.id
+    assert pannier.verify(theirs) == []
+    assert pannier.verify(ours) == []
+
+
+def test_what_would_leak_is_refused_and_what_is_wrong_is_said(tmp_path: Path) -> None:
+    store = pannier.create(tmp_path / "s.store")
+    store.pack(fill(tmp_path / "a", 6), shares="train=70,val=30", seed=1)
+    store.start_strand("trial")
+    new = encoded(draw(999))
+    for strand, key, split in (("main", "one.jpg", "train"), ("trial", "two.jpg", "val")):
+        store.pack(
+            [{"id": key, "label": "twill", "file": new, "part": split}],
+            key="id",
+            picture="file",
+            split_by="part",
+            strand=strand,
+        )
+    with pytest.raises(SourceError, match="one picture is in two splits: 'one.jpg' in train and 'two.jpg' in val"):
+        store.merge("trial")
+    with pytest.raises(UsageError, match="it has no column 'take'"):
+        store.merge("trial", decided=[{"key": "a", "column": "label"}])
+    with pytest.raises(UsageError, match="prefer = 'mine': must be 'ours' or 'theirs'"):
+        store.merge("trial", prefer="mine")
+    behind = store.start_strand("behind", store.snapshot().parents[0])
+    assert store.merge("main", strand="behind").snapshot.id == store.snapshot().id != behind.id

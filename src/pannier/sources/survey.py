@@ -115,7 +115,7 @@ def survey(said: SurveyOptions) -> Findings:
 
 
 def _table_alone(said: SurveyOptions, error: PannierError) -> Findings:
-    """What can be said of a table's columns where its pictures cannot be told, or are not there. Raises the error of others."""
+    """What can be said of a table whose pictures cannot be told, or are not there. Raises the error for other sources."""
     source = said.source[0] if isinstance(said.source, list) and len(said.source) == 1 else said.source
     if isinstance(source, (str, Path)) and Path(source).suffix.lower() in TABLE_ENDINGS and Path(source).is_file():
         name = Path(source).name

@@ -79,8 +79,8 @@ class Difference:
         return sorted(([*line, count] for line, count in lines.items()), key=lambda line: [str(part or "") for part in line])
 
     def table(self) -> Any:
-        """Every record that differs, in order of keys: key, change, and label, split and sha256 before and after, and the key
-        before of one that was moved.
+        """Every record that differs, in order of keys: key, change, and label, split and sha256 before and after; of what
+        was moved the key before.
         """
         none_before, none_after = np.full(len(self.added), -1), np.full(len(self.gone), -1)
         before = np.concatenate([none_before, self.there, self.gone])

@@ -30,7 +30,7 @@ def test_the_whole_job_by_hand(archive: Path, tmp_path: Path, run: Run) -> None:
     shown = run("show", store, "--figure", tmp_path / "counts.png").out
     assert "note      first" in shown
     assert "train 70 %, val 20 %, test 10 % with seed 3" in shown
-    assert "label   twill" in run("show", store, "twill/0002.jpg").out
+    assert "label    twill" in run("show", store, "twill/0002.jpg").out
     assert run("sheet", store, "--split", "train", "--pictures", 9, "--figure", tmp_path / "sheet.png").status == 0
     fed = run(
         "feed",

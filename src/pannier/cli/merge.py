@@ -45,20 +45,22 @@ def merge(
     """
     with at_work("merge"):
         result = pannier.open_store(store).merge(theirs, note=note, preview=preview, **how)
-    print_json(result.to_dict()) if json else _print(result, store, theirs, is_preview=preview)
+    shown = {"is_preview": preview, "is_written": conflicts is not None}
+    print_json(result.to_dict()) if json else _print(result, store, theirs, **shown)
     if conflicts:
         write_table_into(conflicts, result.conflict_table(), "conflicts")
     return 1 if result.conflicts else 0
 
 
-def _print(result: pannier.MergeResult, store: str, theirs: str, *, is_preview: bool) -> None:
+def _print(result: pannier.MergeResult, store: str, theirs: str, *, is_preview: bool, is_written: bool) -> None:
     if result.conflicts:
         count = plural(len(result.conflicts), "conflict")
         print(f"{count}: both sides have changed these, and not alike. Nothing is written.\n")
         rows = [[each.key, each.column, *map(_shown, each[2:])] for each in result.conflicts[:_SHOWN]]
         print_table(["key", "column", "before", "ours", "theirs"], rows, left=5)
         more = f"{len(result.conflicts) - _SHOWN:,} more. " if len(result.conflicts) > _SHOWN else ""
-        print(f"\n{more}Write them with --conflicts FILE, fill in take, and give it back with --decided; or say --prefer.")
+        write = "Fill in take there" if is_written else "Write them with --conflicts FILE, fill in take"
+        print(f"\n{more}{write}, and give it back with --decided; or say --prefer.")
         return
     changed = sum(row[3] for row in result.changes)
     if result.is_new:

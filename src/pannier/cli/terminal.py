@@ -217,6 +217,7 @@ def print_doubts(doubts: Sequence[Any]) -> None:
         found = [each.in_words for each in doubts if each.kind == kind]
         if found:
             more = f", and {len(found) - 3:,} more" if len(found) > 3 else ""
+            print()
             print_wrapped(f"Harms training: {plural(len(found), *what)}: {'; '.join(found[:3])}{more}")
 
 

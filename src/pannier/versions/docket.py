@@ -61,7 +61,7 @@ class ExportPart(_Part):
 class Docket(_Part):
     """Which snapshot, and how it is fed or laid out. `store` is a hint, relative to the docket; nothing is executed.
 
-    `packed_from` names the sources that it came from; the snapshot has their recipes (`pannier show STORE --recipe`).
+    `packed_from` names the sources that it came from; the snapshot has their recipes.
     """
 
     docket: Literal[1]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import io
 import random
 import tarfile
@@ -110,8 +111,8 @@ def test_no_text_table_provokes_more_than_an_error_of_ours(tmp_path: Path, rows:
 def test_no_bytes_under_any_ending_provoke_more_than_an_error_of_ours(tmp_path: Path, content: bytes, ending: str) -> None:
     path = tmp_path / f"t{ending}"
     path.write_bytes(content)
-    with pytest.raises(PannierError):
-        pannier.survey(path, label="NULL")
+    with contextlib.suppress(PannierError):  # a table's columns are told without pictures, and nothing else is
+        assert pannier.survey(path, label="NULL").pictures == 0
 
 
 @pytest.mark.proof

@@ -267,6 +267,12 @@ def test_arguments_go_by_their_names_and_only_the_command_line_knows_options(
     assert caught.value.argument == "fit"
     ended = run("pack", folder, tmp_path / "t.store", "--label-pattern", "x")
     assert ended.err.startswith("pannier: --label-pattern x: name its fields")
+    (tmp_path / "links.csv").write_text("link\nhttp://h/1\n")
+    (tmp_path / "sources.toml").write_text('[[source]]\npath = "links.csv"\nencoding = "martian"\n')
+    said = "'martian': there is no such encoding"  # an option of this one, a field of sources for that one
+    gathered = run("gather", tmp_path / "links.csv", tmp_path / "p", "--encoding", "martian")
+    assert gathered.err.startswith(f"pannier: --encoding {said}")
+    assert f"`encoding` {said}" in run("survey", tmp_path / "sources.toml").err
     for path in (ROOT / "src" / "pannier").rglob("*.py"):
         if path.parent.name not in ("cli", "demo") and path.name != "treatment_file.py":
             texts = [node.value for node in ast.walk(ast.parse(path.read_text())) if isinstance(node, ast.Constant)]

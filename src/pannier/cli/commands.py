@@ -10,6 +10,8 @@ import typer
 from typer.core import TyperCommand, TyperOption
 
 import pannier
+from pannier.cli.terminal import as_options
+from pannier.errors import PannierError
 
 app = typer.Typer(
     name="pannier",
@@ -73,6 +75,14 @@ class Grouped(TyperCommand):
         for name, option in options.items():
             option.rich_help_panel = panels[name] if sizes[panels.get(name, "")] > 1 else None
         self.params.sort(key=lambda each: order.index(panels.get(each.name or "", "")))
+
+    def invoke(self, ctx: Any) -> Any:
+        """Runs it; an error names this command's options."""
+        try:
+            return super().invoke(ctx)
+        except PannierError as error:
+            error.args = (as_options(str(error), [each.name or "" for each in self.params]), *error.args[1:])
+            raise
 
 
 _STATUSES = "Exit status: 0 done, 1 the data have a problem, 2 the call was wrong, 130 interrupted."

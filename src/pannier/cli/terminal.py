@@ -9,7 +9,7 @@ import sys
 import textwrap
 import threading
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any
 
@@ -106,15 +106,19 @@ def plural(count: int, one: str, many: str | None = None) -> str:
 
 # arguments that the command line calls otherwise
 _CALLED = {"facts": "fact", "files": "file", "from_": "from"}
-# fields of a TOML file of sources, for which pack has no option
+# fields of a TOML file of sources, which are no options of most commands
 _IN_SOURCES = ("encoding", "separator", "class_names")
 
 
-def as_options(text: str) -> str:
-    """A message of the core, in which arguments stand as `name`, with the options that they are here."""
+def as_options(text: str, options: Collection[str] = ()) -> str:
+    """A message of the core, in which arguments stand as `name`, with the options that they are here.
+
+    `options` of a command that has some which are mostly fields of a file of sources.
+    """
 
     def option(name: re.Match[str]) -> str:
-        return name[0] if name[1] in _IN_SOURCES else "--" + _CALLED.get(name[1], name[1]).replace("_", "-")
+        is_field = name[1] in _IN_SOURCES and name[1] not in options
+        return name[0] if is_field else "--" + _CALLED.get(name[1], name[1]).replace("_", "-")
 
     return re.sub(r"`([a-z_]+)`", option, text)
 

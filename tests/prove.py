@@ -30,6 +30,7 @@ PROOFS = (
     ("Packers at once", "tests/test_proofs.py::test_packers_at_once_lose_no_snapshot", 5),
     ("Growing datasets", "tests/test_leaks.py::test_nothing_straddles_and_nothing_moves_however_a_dataset_grows", 9),
     ("Exact shares", "tests/test_leaks.py::test_shares_are_exact_to_the_record_where_nothing_holds_together", 9),
+    ("Near doubles", "tests/test_leaks.py::test_variants_are_linked_and_unlike_pictures_are_not", 2),
     ("Histories of deliveries", "tests/test_histories.py::test_any_history_of_deliveries_ends_as_a_person_expects", 45),
     ("Two strands", "tests/test_two_sides.py::test_any_two_sides_come_together_as_a_plain_model_says", 35),
     ("Rules and pandas", "tests/test_rules_and_pandas.py::test_rules_give_what_pandas_gives", 20),

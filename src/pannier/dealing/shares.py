@@ -11,7 +11,7 @@ from typing import Any
 from pannier.choices import Ties, checked_choice
 from pannier.errors import UsageError
 from pannier.hashing import checked_seed
-from pannier.images.near import checked_distance
+from pannier.images.near import Pair, checked_distance
 from pannier.results import Result
 
 Shares = dict[str, Fraction]
@@ -82,8 +82,9 @@ class Dealing(Result):
     """How records get their splits. What a snapshot was dealt by holds for later ones, until something else is said.
 
     shares: by split, parts of 1; those that are carved out of `carved_from` where that is given. counts: splits of so many
-    records. frozen: splits that neither gain nor lose. near: the bits that hashes of near doubles differ in at most, or None
-    where only exact doubles stay together; group_by: the rule whose equal values stay together. leaks_allowed: for ever.
+    records. frozen: splits that neither gain nor lose. near: how unlike near doubles may be, 0 to 12, or None where only
+    exact doubles stay together; unlike: pairs of pictures, by their SHA-256, that are none. group_by: the rule whose equal
+    values stay together. leaks_allowed: for ever.
     ties: what becomes of records tied to a split which neither shares nor counts name, so that it is fixed from outside.
     """
 
@@ -96,6 +97,7 @@ class Dealing(Result):
     group_by: str | None = None
     leaks_allowed: bool = False
     ties: Ties | None = None
+    unlike: tuple[Pair, ...] = ()
 
     @property
     def open_shares(self) -> Shares:
@@ -140,7 +142,7 @@ class Dealing(Result):
     def to_document(self) -> dict[str, Any]:
         """Plain data for a snapshot's document: what is not as usual."""
         fields = {name: getattr(self, name) for name in ("carved_from", "near", "group_by", "leaks_allowed", "ties")}
-        fields |= {"counts": dict(self.counts), "frozen": list(self.frozen)}
+        fields |= {"counts": dict(self.counts), "frozen": list(self.frozen), "unlike": [list(pair) for pair in self.unlike]}
         return {name: value for name, value in fields.items() if value or (value == 0 and value is not False)}
 
     @staticmethod
@@ -148,6 +150,7 @@ class Dealing(Result):
         shares = document.get("shares")
         more = dict(document.get("dealing") or {})
         more["frozen"] = tuple(more.get("frozen", ()))
+        more["unlike"] = tuple((one, other) for one, other in more.get("unlike", ()))
         return Dealing(read_shares(dict(shares)) if shares else None, document.get("seed") or 0, **more)
 
 
@@ -198,6 +201,7 @@ class SaidDealing:
             self.group_by or before.group_by,
             self.allow_leaks or before.leaks_allowed,
             self.ties or before.ties,
+            before.unlike,
         )
 
 

@@ -1,111 +1,285 @@
-"""Near doubles: pictures whose perceptual hashes differ in few bits, also when one was turned or mirrored.
+"""Near doubles: one picture resized, saved anew, turned, mirrored, brightened, or cropped by up to a tenth a side.
 
-Multi-index hashing (Norouzi, Punjani and Fleet, "Fast Search in Hamming Space with Multi-Index Hashing", 2012): the 64
-bits are parted into bands about as wide as there are bits in the number of pictures, so that a bucket holds a few; of two
-hashes that differ in `distance` bits at least one band differs in no more than its share of them.
+In two stages. Hashes find candidates, generously: the signs of the low frequencies of a picture, in all eight turns, are
+looked up from those of every other picture through windows that cut 0, 5 or 10 % off each side; signs of small numbers may
+be either way, as in multi-probe hashing (Lv et al., "Multi-Probe LSH", 2007). Windows are tapered, so that fine threads cut
+at an edge do not show in low frequencies. Then pixels decide: miniatures are aligned, and what lies between fine and coarse
+in them correlates or does not.
 """
 
 from __future__ import annotations
 
-import math
-from itertools import combinations
-from typing import Any
+import hashlib
+import threading
+from collections.abc import Callable, Collection
+from concurrent.futures import ThreadPoolExecutor
+from functools import cache, partial
+from typing import Any, NamedTuple
 
 import numpy as np
 
+from pannier.array_types import Flags
+from pannier.choices import Progress
+from pannier.columns import Digests, Rows
 from pannier.errors import UsageError
-from pannier.hashing import Hashes
-from pannier.images.perceptual import FREQUENCIES
+from pannier.images.miniature import SIDE, Miniatures
+from pannier.machine import usable_cores
 
-# what resizing and compressing again change by; unlike pictures differ in some 32 bits of 64
+# pictures of which the miniatures correlate by 1 less so many twentieths are near doubles
 USUAL_DISTANCE = 6
-LARGEST_DISTANCE = 16
-_MOST_BANDS, _WIDEST_BITS = 16, 24
+LARGEST_DISTANCE = 12
+_CUTS = (0.0, 0.05, 0.1)
+_FREQUENCIES = 8
+# frequencies below the one, whose sum is at most the other, give a code's bits, 25 of them
+_BELOW, _LAST_SUM = 6, 6
+# signs that may be wrong: of numbers with so small squares, so many of the whole picture and of a window
+_WEAK, _MOST_WEAK = 0.003, (12, 9)
+_LEAST_OUTLINE = 0.92
+# so many pictures are compared before what was linked is looked at: few at first, so that large sets are soon one
+_FIRST, _MOST = 32, 1024
+# widths of Gaussians: pixels are aligned by what lies between coarse and low, compared by what lies between fine and low
+_COARSE, _FINE, _LOW = 1.0, 0.8, 4.0
+_LEAST_COARSE, _MARGIN = 0.3, 3
 
 Links = np.ndarray[Any, np.dtype[np.int64]]
+# two pictures' SHA-256, in hexadecimal
+Pair = tuple[str, str]
+# the miniatures of pictures by number
+Fetch = Callable[[Rows], Miniatures]
+
+
+class Near(NamedTuple):
+    """Links between near doubles: `pairs` (n, 2) int64, the smaller number first, and how alike each pair is, to 1."""
+
+    pairs: Links
+    likeness: np.ndarray[Any, np.dtype[np.float64]]
 
 
 def checked_distance(distance: int) -> int:
-    """A number of differing bits that still tells likeness. Raises UsageError."""
+    """A number that still tells likeness. Raises UsageError."""
     if isinstance(distance, bool) or not isinstance(distance, int) or not 0 <= distance <= LARGEST_DISTANCE:
         raise UsageError(
-            f"near = {distance!r}: the bits that hashes of like pictures may differ in, 0 to {LARGEST_DISTANCE}"
+            f"near = {distance!r}: how unlike near doubles may be, 0 to {LARGEST_DISTANCE}; {USUAL_DISTANCE} as a rule"
         )
     return distance
 
 
-def near_links(hashes: Hashes, distance: int, asked: int | None = None) -> Links:
-    """Links (i, j), (n, 2) int64, i < j, between pictures whose hashes differ in at most `distance` bits.
+def near_links(
+    fetch: Fetch,
+    digests: Digests,
+    distance: int,
+    unlike: Collection[Pair] = (),
+    *,
+    asked: int | None = None,
+    progress: Progress | None = None,
+) -> Near:
+    """Links between pictures that are near doubles within `distance`, by their numbers: rows of `digests`, all different.
 
-    Only as many as it takes to connect what is alike, never more than there are pictures. `asked`: only links of which one
-    end is among the first so many. Turned and mirrored pictures count as alike.
+    Only as many as it takes to connect what is alike, never more than there are pictures. unlike: pairs of SHA-256 that are
+    not linked, whatever they look like. asked: only links of which one end is among the first so many. Some 500 bytes of
+    memory a picture. progress: called with pictures compared and all.
     """
-    values, numbers = np.unique(hashes, return_inverse=True)
-    first = np.full(len(values), len(hashes), np.int64)
-    np.minimum.at(first, numbers, np.arange(len(hashes)))
-    equal = np.stack([first[numbers], np.arange(len(hashes))], axis=1)
-    equal = equal[equal[:, 0] < (len(hashes) if asked is None else asked)]
-    links = first[_links(values, first < (len(hashes) if asked is None else asked), distance)]
-    return np.sort(np.concatenate([equal[equal[:, 0] < equal[:, 1]], links]), axis=1)
+    asked = len(digests) if asked is None else asked
+    if len(digests) < 2 or not asked:
+        return Near(np.empty((0, 2), np.int64), np.empty(0))
+    return _Linking(fetch, digests, distance, unlike, asked).run(progress)
 
 
-def turned(hashes: Hashes) -> list[Hashes]:
-    """The hashes that the pictures have when they are turned or mirrored: 8 arrays, the first as they are.
+class _Linking:
+    """One search for near doubles."""
 
-    Mirroring changes the sign of the odd frequencies, and their bits with it, since the median lies near 0; transposing
-    exchanges rows and columns. So a bit or two may be off.
-    """
-    across, down = _odd_bits(0), _odd_bits(1)
-    swapped = _transposed(hashes)
-    return [each ^ mask for each in (hashes, swapped) for mask in (np.uint64(0), across, down, across ^ down)]
+    def __init__(self, fetch: Fetch, digests: Digests, distance: int, unlike: Collection[Pair], asked: int) -> None:
+        from pannier.images.kernels import likeness
+
+        count = len(digests)
+        self._digests, self._unlike = digests, {frozenset(pair) for pair in unlike}
+        self._kernels, self._fetch = likeness, fetch
+        self._count, self._asked, self._least = count, asked, 1 - distance / 20
+        self._turns, self._signs = _turns()
+        self._roots = np.arange(count)
+        self._pairs: list[tuple[int, int]] = []
+        self._likeness: list[float] = []
+        self._scratch = threading.local()
+
+    def run(self, progress: Progress | None) -> Near:
+        is_even = self._take_in()
+        everything, whole = np.flatnonzero(~is_even), self._indexed(np.flatnonzero(~is_even))
+        ours, others = everything[everything < self._asked], everything[everything >= self._asked]
+        done = 0
+        with ThreadPoolExecutor(usable_cores(), thread_name_prefix="pannier-near") as pool:
+            for rows, index in ((ours, whole), (others, self._indexed(ours) if len(others) else whole)):
+                at, step = 0, _FIRST
+                while at < len(rows):
+                    runs = np.array_split(rows[at : at + step], -(-step // _FIRST))
+                    candidates = [each for found in pool.map(partial(self._find, index), runs) for each in found]
+                    self._decide(candidates)
+                    at, step = at + step, min(2 * step, _MOST)
+                    if progress:
+                        progress(done + min(at, len(rows)), len(everything))
+                done += len(rows)
+        return Near(np.sort(np.array(self._pairs, np.int64).reshape(-1, 2), axis=1), np.array(self._likeness))
+
+    def _take_in(self) -> Flags:
+        """Outlines and codes of all; equal miniatures are linked at once. Which are of one shade, and like nothing else."""
+        self._outlines = np.empty((self._count, _FREQUENCIES**2), np.float32)
+        self._codes = np.empty((self._count, len(self._turns)), np.int64)
+        is_even = np.zeros(self._count, bool)
+        first: dict[bytes, int] = {}
+        for at in range(0, self._count, _MOST):
+            miniatures = self._fetch(np.arange(at, min(at + _MOST, self._count)))
+            self._outlines[at : at + _MOST] = self._through(miniatures, _windows()[:1])[:, 0]
+            for row, each in enumerate(miniatures, at):
+                self._kernels.codes_of(self._outlines[row], _places(), self._turns, self._signs, self._codes[row])
+                is_even[row] = each.min() == each.max()
+                if not is_even[row]:
+                    same = first.setdefault(hashlib.blake2b(each, digest_size=16).digest(), row)
+                    if same < row and same < self._asked and not self._is_unlike(same, row):
+                        self._link(same, row, 1.0)
+        return is_even
+
+    def _through(self, miniatures: Miniatures, windows: Any) -> Any:
+        """Outlines through every pair of windows, (pictures, pairs, frequencies ** 2): weighted frequencies, of length 1."""
+        small = np.empty((len(miniatures), SIDE // 2, SIDE // 2), np.float32)
+        for each, half in zip(miniatures, small, strict=True):
+            self._kernels.halved(each, half)
+        count = len(windows)
+        waves = windows.reshape(count * _FREQUENCIES, -1)
+        by_axis = (waves @ small @ waves.T).reshape(-1, count, _FREQUENCIES, count, _FREQUENCIES)
+        outlines = by_axis.transpose(0, 1, 3, 2, 4).reshape(len(small), count**2, _FREQUENCIES**2) * _weights()
+        return outlines / (np.linalg.norm(outlines, axis=-1, keepdims=True) + np.float32(1e-12))
+
+    def _indexed(self, rows: Rows) -> tuple[Any, ...]:
+        """Codes of some pictures in all turns, in their order, so that those of a code are found at once."""
+        codes = self._codes[rows].ravel()
+        order = np.argsort(codes, kind="stable")
+        codes, owners = codes[order], (rows[:, None] * 8 + np.arange(8)).ravel()[order]
+        bits = len(_places())
+        filled = np.zeros((1 << bits) // 8, np.uint8)
+        np.bitwise_or.at(filled, codes >> 3, np.uint8(1) << (codes & 7).astype(np.uint8))
+        shift = max(0, bits - max(8, len(codes).bit_length()))
+        starts = np.searchsorted(codes >> shift, np.arange((1 << (bits - shift)) + 1))
+        told = (self._outlines, codes.astype(np.uint32), owners, filled, starts, np.uint32(shift))
+        return _places(), self._turns, self._signs, *told
+
+    def _find(self, index: tuple[Any, ...], rows: Rows) -> list[tuple[int, int, int]]:
+        """Candidates for some pictures: (picture, other, way), the likeliest of each first."""
+        if not hasattr(self._scratch, "best"):
+            self._scratch.best = np.full(self._count, -1, np.float32)
+            self._scratch.way, self._scratch.touched = np.empty((2, self._count), np.int64)
+        best, way, touched = self._scratch.best, self._scratch.way, self._scratch.touched
+        found: list[tuple[int, int, int]] = []
+        how = (np.float32(_WEAK), _MOST_WEAK, np.float32(_LEAST_OUTLINE), best, way, touched)
+        for row, outlines in zip(rows.tolist(), self._through(self._fetch(rows), _windows()), strict=True):
+            others = touched[: self._kernels.find_candidates(outlines, index, self._roots, row, *how)]
+            others = others[np.lexsort((others, -best[others]))]
+            found += [(row, other, turned) for other, turned in zip(others.tolist(), way[others].tolist(), strict=True)]
+            best[others] = -1
+        return found
+
+    def _decide(self, candidates: list[tuple[int, int, int]]) -> None:
+        """Links candidates whose pixels are alike."""
+        cuts = _cuts()
+        for row, other, way in candidates:
+            if self._root(row) == self._root(other) or self._is_unlike(row, other):
+                continue
+            one, turned = self._fetch(np.array([row, other])).astype(np.float32)
+            down, across = divmod(way // 8, len(cuts))
+            window = np.array([cuts[across][0], cuts[down][0], cuts[across][1], cuts[down][1]])
+            likeness = self._likeness_of(one, np.ascontiguousarray(_turned(turned, way % 8)), window)
+            if likeness >= self._least:
+                self._link(row, other, likeness)
+        self._roots = np.array([self._root(row) for row in range(self._count)]) if candidates else self._roots
+
+    def _likeness_of(self, one: Any, other: Any, window: Any) -> float:
+        """How alike two miniatures are once aligned; `window` is about right."""
+        ours, theirs = (_between(self._halved(each), _COARSE / 2) for each in (one, other))
+        if self._kernels.aligned(ours, theirs, window, 4) < _LEAST_COARSE:
+            return -1.0
+        self._kernels.aligned(_between(one, _COARSE), _between(other, _COARSE), window, 6)
+        there = np.empty_like(one)
+        self._kernels.looked_through(one, window, there)
+        return float(self._kernels.correlation(_between(there, _FINE), _between(other, _FINE), _MARGIN))
+
+    def _halved(self, pixels: Any) -> Any:
+        small = np.empty((SIDE // 2, SIDE // 2), np.float32)
+        self._kernels.halved(pixels, small)
+        return small
+
+    def _link(self, one: int, other: int, likeness: float) -> None:
+        self._pairs.append((one, other))
+        self._likeness.append(likeness)
+        one, other = self._root(one), self._root(other)
+        self._roots[max(one, other)] = min(one, other)
+
+    def _is_unlike(self, one: int, other: int) -> bool:
+        return bool(self._unlike) and frozenset(self._digests[row].tobytes().hex() for row in (one, other)) in self._unlike
+
+    def _root(self, row: int) -> int:
+        roots = self._roots
+        while roots[row] != row:
+            roots[row] = roots[roots[row]]
+            row = roots[row]
+        return int(row)
 
 
-def _odd_bits(axis: int) -> np.uint64:
-    """The bits whose frequency is odd across (axis 0) or down (axis 1)."""
-    frequency = np.indices((FREQUENCIES, FREQUENCIES))[1 - axis].ravel() + 1
-    return np.uint64(sum(1 << (63 - i) for i in np.flatnonzero(frequency % 2 == 1).tolist()))
+@cache
+def _cuts() -> list[tuple[float, float]]:
+    """What a window cuts off an axis, before and after."""
+    return [(before, after) for before in _CUTS for after in _CUTS]
 
 
-def _transposed(hashes: Hashes) -> Hashes:
-    bits = np.unpackbits(hashes.astype(">u8").view(np.uint8).reshape(-1, 8), axis=1)
-    swapped = bits.reshape(-1, FREQUENCIES, FREQUENCIES).transpose(0, 2, 1).reshape(-1, 64)
-    return np.packbits(swapped, axis=1).view(">u8").ravel().astype(np.uint64)
+@cache
+def _windows() -> Any:
+    """By window pixels' weights in each frequency, float32 (windows, frequencies, side): tapered, blind to the mean."""
+    side = SIDE // 2
+    middle = (np.arange(side) + 0.5) / side
+    frequency = np.arange(_FREQUENCIES)[:, None]
+    windows = []
+    for before, after in _cuts():
+        at = (middle - before) / (1 - before - after)
+        is_in = np.clip((1 - after - middle) * side + 0.5, 0, 1) * np.clip((middle - before) * side + 0.5, 0, 1)
+        taper = np.sin(np.pi * np.clip(at, 0, 1)) * is_in
+        waves = np.cos(np.pi * frequency * at) * taper
+        waves[1:] -= waves[1:].sum(1, keepdims=True) * taper / taper.sum()
+        windows.append(waves / taper.sum())
+    return np.array(windows, np.float32)
 
 
-def _links(hashes: Hashes, is_asked: Any, distance: int) -> Links:
-    """Links between hashes of which none is there twice, by number."""
-    from pannier.images.kernels.likeness import link_in_band
-
-    asked = np.flatnonzero(is_asked)
-    edges = np.linspace(0, 64, _bands(len(hashes), distance) + 1).astype(int)
-    variants = turned(hashes[asked])
-    parents = np.arange(len(hashes))
-    parts = []
-    for shift, stop in zip(edges[:-1].tolist(), edges[1:].tolist(), strict=True):
-        width = stop - shift
-        bands = (hashes >> np.uint64(shift)) & np.uint64((1 << width) - 1)
-        order = np.argsort(bands, kind="stable")
-        starts = np.searchsorted(bands[order], np.arange((1 << width) + 1, dtype=np.uint64))
-        masks = _masks(width, distance // (len(edges) - 1))
-        in_order, room = hashes[order], np.empty((len(hashes), 2), np.int64)
-        for queries in variants:
-            linked = link_in_band(in_order, order, queries, asked, shift, width, starts, masks, distance, parents, room)
-            parts.append(room[:linked].copy())
-    return np.concatenate(parts)
+@cache
+def _weights() -> Any:
+    """By frequency, down and across: what evens pictures' spectra out; none for the mean."""
+    frequency = np.arange(_FREQUENCIES)
+    return np.hypot(frequency[:, None], frequency[None, :]).ravel().astype(np.float32)
 
 
-def _bands(count: int, distance: int) -> int:
-    """The number of bands that costs least: buckets to look at, and hashes in them."""
-
-    def cost(bands: int) -> float:
-        width = 64 // bands
-        buckets = sum(math.comb(width, k) for k in range(distance // bands + 1))
-        return bands * buckets * (1 + count / 2**width)
-
-    return min(range(-(-64 // _WIDEST_BITS), _MOST_BANDS + 1), key=cost)
+@cache
+def _places() -> Rows:
+    """The frequencies whose signs are a code's bits, low ones first: so codes of alike pictures lie close together."""
+    down, across = np.indices((_FREQUENCIES, _FREQUENCIES))
+    is_in = (down + across > 0) & (down + across <= _LAST_SUM) & (np.maximum(down, across) < _BELOW)
+    places = np.flatnonzero(is_in.ravel())
+    return places[np.argsort((down + across).ravel()[places], kind="stable")]
 
 
-def _masks(width: int, most: int) -> Hashes:
-    """All numbers of `width` bits of which at most `most` are set."""
-    chosen = [bits for count in range(most + 1) for bits in combinations(range(width), count)]
-    return np.array([sum(1 << bit for bit in bits) for bits in chosen], np.uint64)
+def _turned(array: Any, turn: int) -> Any:
+    """Pixels or frequencies' places in one of the eight turns: transposed, mirrored across, mirrored down."""
+    array = array.T if turn & 4 else array
+    array = array[:, ::-1] if turn & 2 else array
+    return array[::-1] if turn & 1 else array
+
+
+@cache
+def _turns() -> tuple[Any, Any]:
+    """By turn of a picture where its frequencies come from, and their signs: odd ones change when it is mirrored."""
+    places = np.arange(_FREQUENCIES**2).reshape(_FREQUENCIES, _FREQUENCIES)
+    down, across = np.indices(places.shape) % 2
+    turns = np.array([(places.T if turn & 4 else places).ravel() for turn in range(8)])
+    odd = [across * (turn >> 1 & 1) + down * (turn & 1) for turn in range(8)]
+    return turns, np.array([(1 - 2 * (each % 2)).ravel() for each in odd], np.float32)
+
+
+def _between(pixels: Any, fine: float) -> Any:
+    """What is coarser than `fine` and finer than `_LOW`: neither noise nor slopes of light."""
+    import cv2
+
+    return cv2.GaussianBlur(pixels, (0, 0), fine) - cv2.GaussianBlur(pixels, (0, 0), _LOW)

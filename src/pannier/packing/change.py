@@ -239,7 +239,7 @@ class _Changing:
         settled = Settled(revision, {}, {})
         if not revision.is_empty and self._concerns_splits(revision, dealing):
             acting = dealing.acting(parent.dealing, parent.splits)
-            settled = settle(revision, parent.counts, acting, parent.index.likeness, anew=said.dealing.deals)
+            settled = settle(revision, parent.counts, acting, parent.miniatures, anew=said.dealing.deals)
             revision = settled.revision
         is_changed = differs(revision.before("label"), revision.labels) | differs(revision.before("split"), revision.splits)
         revision = _marked(revision.only(is_changed | revision.takes_side))

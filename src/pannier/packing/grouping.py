@@ -17,15 +17,15 @@ from pannier.dealing.shares import Dealing
 from pannier.dealing.splits import deal
 from pannier.errors import SourceError
 from pannier.hashing import Hashes
-from pannier.images.near import near_links
+from pannier.images.near import Fetch, near_links
 from pannier.kinds import LeftOutKind
 from pannier.packing.revision import Revision, both_sides
 from pannier.sources.rows import LeftOut
 from pannier.sources.rules import GROUP
 from pannier.store.manifest import Manifest, names_there
 
-# the perceptual hashes of pictures that are stored, by their SHA-256
-Likeness = Callable[[Digests], Hashes]
+# gives the miniatures of pictures by their SHA-256
+MiniaturesOf = Callable[[Digests], Fetch]
 ClassCounts = Mapping[tuple[str | None, str | None], int]
 # so many leaks are named in one message
 SHOWN_LEAKS = 20
@@ -64,7 +64,9 @@ class Settled:
     tied: dict[str | None, tuple[str, int]]
 
 
-def settle(revision: Revision, counts: ClassCounts, dealing: Dealing, likeness: Likeness, *, anew: bool = False) -> Settled:
+def settle(
+    revision: Revision, counts: ClassCounts, dealing: Dealing, miniatures: MiniaturesOf, *, anew: bool = False
+) -> Settled:
     """Gives splits to the rows that need one, as `dealing` says.
 
     counts: the manifest's records by (class, split). anew: all rows are dealt but those in frozen splits. Rows that would
@@ -75,7 +77,7 @@ def settle(revision: Revision, counts: ClassCounts, dealing: Dealing, likeness: 
     if dealing.deals and dealing.carved_from is None and not anew:
         codes, _ = revision.manifest.codes("split")
         revision = revision.with_records(np.setdiff1d(np.flatnonzero(codes < 0), revision.there))
-    relations = _related(revision, dealing, likeness)
+    relations = _related(revision, dealing, miniatures)
     is_open = _open_rows(revision, dealing, anew)
     is_open |= _leaving_doubles(revision, relations, is_open) if dealing.deals else False
     revision, relations, is_open = _leave_out_ties(revision, relations, is_open, dealing)
@@ -294,7 +296,7 @@ def _others_by_class_and_split(revision: Revision, counts: ClassCounts) -> Class
     return others
 
 
-def _related(revision: Revision, dealing: Dealing, likeness: Likeness) -> _Relations:
+def _related(revision: Revision, dealing: Dealing, miniatures: MiniaturesOf) -> _Relations:
     """Groups among the rows, and with the manifest's other records that have a split."""
     manifest = revision.manifest
     codes, names = manifest.codes("split")
@@ -310,8 +312,7 @@ def _related(revision: Revision, dealing: Dealing, likeness: Likeness) -> _Relat
     others = np.flatnonzero(is_other)
     if dealing.near is not None and len(revision):
         their_digests = manifest.pictures(others) if len(others) else digests[:0]
-        hashes = likeness(np.concatenate([digests, their_digests]))
-        links = near_links(hashes, dealing.near, asked=len(revision))
+        links = _near(np.concatenate([digests, their_digests]), len(revision), dealing, miniatures)
         related.append(others[links[links >= len(revision)] - len(revision)])
         at = np.append(others, 0)[np.maximum(links - len(revision), 0)] + len(revision)
         links = np.where(links >= len(revision), at, links)
@@ -327,6 +328,16 @@ def _related(revision: Revision, dealing: Dealing, likeness: Likeness) -> _Relat
         edges.append(_equal(np.array(NameColumn.of(pa.array(values, pa.string())).codes, np.int64)))
     numbers, count = connected(len(digests), np.concatenate(edges))
     return _Relations(numbers[: len(revision)], numbers[len(revision) :], rows, splits, count)
+
+
+def _near(digests: Digests, asked: int, dealing: Dealing, miniatures: MiniaturesOf) -> Rows:
+    """Links (n, 2) between near doubles, of which one end is among the first `asked`: each picture compared once."""
+    firsts = np.sort(numbered(digests)[1])
+    if len(firsts) < 2 or dealing.near is None:
+        return np.empty((0, 2), np.int64)
+    known = digests[firsts]
+    ours = int((firsts < asked).sum())
+    return firsts[near_links(miniatures(known), known, dealing.near, dealing.unlike, asked=ours).pairs]
 
 
 def _group_values(revision: Revision) -> Any | None:

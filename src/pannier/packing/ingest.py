@@ -17,6 +17,7 @@ from pannier.sources.checking import Checked, Checker, Checking
 from pannier.sources.rows import Chosen, LeftOut, Source
 from pannier.store.index import PictureIndex, publish_segment, restore_segments
 from pannier.store.manifest import FACTS, FIELDS
+from pannier.store.miniatures import KeptMiniatures
 from pannier.store.shards import Picture, ShardWriter
 from pannier.store.state import OpenedStore
 
@@ -67,25 +68,26 @@ def ingest(
     rows: Chosen,
     how: Checking,
     seen: Seen,
+    miniatures: KeptMiniatures,
     shard_bytes: int | None,
     progress: Progress | None = None,
 ) -> Ingested:
     """Brings the pictures of `rows` into shards of so many bytes; those that are there already are not stored again.
 
     What `seen` remembers of a file is not read again, as long as its picture is stored. Interrupted, what was read is kept.
-    shard_bytes of None: all of it but writing.
+    shard_bytes of None: all of it but writing. `miniatures` takes in those that `how` has made.
     """
     if shard_bytes is not None:
         restore_segments(store.storage)
     store.index.refresh()
-    return _Ingesting(store, seen, shard_bytes).run(source, rows, how, progress)
+    return _Ingesting(store, seen, miniatures, shard_bytes).run(source, rows, how, progress)
 
 
 class _Ingesting:
     """Pictures on their way into shards, one of which is being written."""
 
-    def __init__(self, store: OpenedStore, seen: Seen, shard_bytes: int | None) -> None:
-        self._store, self._seen, self._shard_bytes = store, seen, shard_bytes
+    def __init__(self, store: OpenedStore, seen: Seen, miniatures: KeptMiniatures, shard_bytes: int | None) -> None:
+        self._store, self._seen, self._miniatures, self._shard_bytes = store, seen, miniatures, shard_bytes
         self._result = Ingested()
         self._lock = threading.Lock()
         self._stored: set[bytes] = set()
@@ -121,6 +123,8 @@ class _Ingesting:
         self._result.pictures.add(number, outcome)
         if outcome.data is not None and outcome.sha256 not in self._stored:
             self._store_picture(outcome, outcome.data)
+        if outcome.miniature is not None:
+            self._miniatures.add(outcome.sha256, outcome.miniature)
         file = source.file(outcome.row)
         if file:
             self._seen.add(file, outcome)
@@ -147,6 +151,7 @@ class _Ingesting:
     def _remember(self, *, at_end: bool = False) -> None:
         if self._shard_bytes is not None:
             self._seen.flush(at_end=at_end)
+            self._miniatures.flush()
 
 
 def _recall(index: PictureIndex, source: Source, rows: Chosen, seen: Seen, result: Ingested) -> Rows:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -12,14 +12,17 @@ import pyarrow.compute as pc
 
 from pannier.array_types import Flags
 from pannier.choices import Relabel
-from pannier.columns import NameColumn, Rows, digests_of, numbered
+from pannier.columns import Digests, NameColumn, Rows, digests_of, numbered
 from pannier.errors import ConflictError
+from pannier.hashing import Hashes
 from pannier.images.near import USUAL_DISTANCE
 from pannier.packing.doubts import Doubt
-from pannier.packing.grouping import Likeness
 from pannier.packing.revision import Revision, both_sides, side_names
 from pannier.packing.three_way import Conflict, Corrections, Decided, alike, decide, there_in
 from pannier.store.manifest import SCHEMA, Manifest, rows_there
+
+# the perceptual hashes of pictures that are stored, by their SHA-256
+Likeness = Callable[[Digests], Hashes]
 
 
 @dataclass

@@ -41,6 +41,7 @@ from pannier.storage.opening import open_storage
 from pannier.store.facts import Fact, read_facts
 from pannier.store.leases import WRITER, holding
 from pannier.store.manifest import COLUMNS, FACTS, SCHEMA, SOURCE_SAID, Manifest
+from pannier.store.miniatures import KeptMiniatures
 from pannier.store.names import FIRST_STRAND, checked_name
 from pannier.store.shards import DEFAULT_SHARD_BYTES
 from pannier.store.snapshots import count_document
@@ -60,7 +61,7 @@ class PackOptions(DealingOptions, RuleOptions, ReadingOptions):
     names for numeric labels, a table's path or a dict. unlabeled, only_classes, per_class: see `Selection`.
 
     shares: deals records to splits, e.g. {"train": 75, "val": 15, "test": 10}; counts, carve and of, folds, group_by, near
-    (bits), freeze and allow_leaks: see `Dealing`. All of it, and `seed`, is kept for later packs.
+    (0 to 12), freeze and allow_leaks: see `Dealing`. All of it, and `seed`, is kept for later packs.
     classes: the classes in order of their numbers.
     longest_side (pixels), encode ("jpeg:90", "png", "webp:80"): pictures are recoded before they are stored.
     name, description: of the dataset, kept along the strand. facts: of this snapshot, e.g. {"camera": "B"}.
@@ -227,6 +228,7 @@ class _Packing:
         self._otherwise += dealt_otherwise(self._said, dealt)
         way = f"{self._recoding.text if self._recoding else ''} {options.max_pixels}"
         self._seen = Seen(store.storage, way, forget=options.reread)
+        self._miniatures = KeptMiniatures(store.storage, store.index)
         self._workers = options.workers or usable_cores()
         self._passed: list[LeftOut] = []
         self._done = Counts()
@@ -331,10 +333,9 @@ class _Packing:
 
     def _ingested(self, source: Source, chosen: Chosen) -> Ingested:
         shard_bytes = read_bytes(self._options.shard_size)
-        how = Checking(self._workers, self._options.max_pixels, self._recoding)
-        return ingest(
-            self._store, source, chosen, how, self._seen, None if self._preview else shard_bytes, self._options.progress
-        )
+        how = Checking(self._workers, self._options.max_pixels, self._recoding, self._dealing.near is not None)
+        kept = (self._seen, self._miniatures, None if self._preview else shard_bytes)
+        return ingest(self._store, source, chosen, how, *kept, self._options.progress)
 
     def _committed(self) -> tuple[State | None, bool]:
         """The strand's newest snapshot, and whether it was made now."""
@@ -366,7 +367,7 @@ class _Packing:
         if not revision.is_empty or self._said.deals:
             acting = dealing.acting(before, () if parent is None else parent.splits)
             counts = {} if parent is None else parent.counts
-            settled = settle(revision, counts, acting, self._store.index.likeness)
+            settled = settle(revision, counts, acting, self._miniatures.fetch)
             revision, self._done.deviation, self._done.tied = settled.revision, settled.deviation, settled.tied
         self._done.doubts = doubts_in(revision, classes)
         if self._options.strict and self._done.doubts and self._options.doubtful is None:

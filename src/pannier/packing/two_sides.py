@@ -159,7 +159,7 @@ class _Meeting:
         dealing = _three_ways(parted, parent.dealing, theirs.dealing)
         if not revision.is_empty:
             acting = dealing.acting(parent.dealing, parent.splits)
-            revision = settle(revision, parent.counts, acting, parent.index.likeness).revision
+            revision = settle(revision, parent.counts, acting, parent.miniatures).revision
         self.result.left_out, self.result.doubts = revision.left_out, doubts_in(revision, parent.classes)
         recipes = {(tuple(each["source"]), each.get("prefix")): each for each in [*theirs.recipes, *parent.recipes]}
         name, description = (

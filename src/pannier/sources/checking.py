@@ -15,6 +15,7 @@ from pannier.errors import PictureError
 from pannier.hashing import crc32_of
 from pannier.images.decode import decode, decodes_into_own_buffer, upright
 from pannier.images.facts import Facts, check_pixels, is_animated, read_facts
+from pannier.images.miniature import miniature
 from pannier.images.perceptual import PerceptualHasher
 from pannier.images.recode import Recoding
 from pannier.sources.rows import LeftOut, Row, Source
@@ -30,7 +31,8 @@ IN_FLIGHT_BYTES = 48 << 20
 class Checked:
     """A picture that was found whole. `data` is None where the store has it already.
 
-    `is_constant` says that all of its pixels are alike; `is_animated` that there are more pictures in the file.
+    `is_constant` says that all of its pixels are alike; `is_animated` that there are more pictures in the file; `miniature`
+    is there where it was asked for.
     """
 
     row: Row
@@ -42,6 +44,7 @@ class Checked:
     data: bytes | None
     is_constant: bool = False
     is_animated: bool = False
+    miniature: bytes | None = None
 
 
 @dataclass(frozen=True)
@@ -51,6 +54,7 @@ class Checking:
     workers: int
     max_pixels: int
     recoding: Recoding | None = None
+    miniatures: bool = False
 
 
 class Checker:
@@ -61,7 +65,7 @@ class Checker:
 
     def __init__(self, source: Source, how: Checking, is_known: Callable[[bytes], bool] = lambda _: False) -> None:
         self._source, self._max_pixels, self._is_known = source, how.max_pixels, is_known
-        self._recoding = how.recoding
+        self._recoding, self._miniatures = how.recoding, how.miniatures
         self._pool = ThreadPoolExecutor(how.workers, thread_name_prefix="pannier-check")
         self._workers = how.workers
         self._large = threading.Lock()
@@ -100,14 +104,15 @@ class Checker:
                 facts = read_facts(data)
             sha256 = hashlib.sha256(data).digest()
             known = self._is_known(sha256)
-            perceptual_hash, is_constant = (0, False) if known else self._decode(data, facts)
+            perceptual_hash, is_constant, small = (0, False, None) if known else self._decode(data, facts)
         except PictureError as error:
             return LeftOut(row.key, error.kind, error.reason)
         except MemoryError:
             return LeftOut(row.key, "oversized", "not enough memory to decode it")
         kept = None if known else data
         animated = is_animated(data, facts.format)
-        return Checked(row, sha256, crc32_of(data), len(data), facts, perceptual_hash, kept, is_constant, animated)
+        told = (crc32_of(data), len(data), facts, perceptual_hash, kept, is_constant, animated, small)
+        return Checked(row, sha256, *told)
 
     def _recoded(self, data: bytes, facts: Facts, recoding: Recoding) -> bytes:
         if facts.height * facts.width > LARGE_PIXELS:
@@ -115,14 +120,14 @@ class Checker:
                 return recoding(data, facts)
         return recoding(data, facts)
 
-    def _decode(self, data: bytes, facts: Facts) -> tuple[int, bool]:
+    def _decode(self, data: bytes, facts: Facts) -> tuple[int, bool, bytes | None]:
         if facts.height * facts.width > LARGE_PIXELS:
             with self._large:
                 return self._hash(data, facts)
         return self._hash(data, facts)
 
-    def _hash(self, data: bytes, facts: Facts) -> tuple[int, bool]:
-        """The perceptual hash, and whether all pixels are alike."""
+    def _hash(self, data: bytes, facts: Facts) -> tuple[int, bool, bytes | None]:
+        """The perceptual hash, whether all pixels are alike, and the miniature."""
         hasher: PerceptualHasher | None = getattr(self._local, "hasher", None)
         if hasher is None:
             hasher = self._local.hasher = PerceptualHasher()
@@ -134,7 +139,8 @@ class Checker:
             buffer = self._local.buffer[:size].data
         # to gray: a JPEG's coded data are read to their end all the same, and less is computed from them
         pixels = upright(decode(data, facts, "gray", buffer=buffer), facts.turn)
-        return hasher(pixels), hasher.was_even and bool(pixels.min() == pixels.max())
+        small = miniature(pixels) if self._miniatures else None
+        return hasher(pixels), hasher.was_even and bool(pixels.min() == pixels.max()), small
 
 
 def _runs(rows: Iterable[Row]) -> Iterator[tuple[list[Row], int]]:

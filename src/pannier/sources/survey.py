@@ -8,16 +8,17 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
+from tempfile import TemporaryFile
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
 from pannier.choices import Progress
-from pannier.columns import NameColumn, Rows, connected, numbered, to_digests
+from pannier.columns import Digests, NameColumn, Rows, connected, numbered, to_digests
 from pannier.errors import PannierError, SourceError, UsageError
-from pannier.hashing import Hashes
 from pannier.images.facts import MAX_PIXELS, Facts
+from pannier.images.miniature import SIDE
 from pannier.images.near import USUAL_DISTANCE, checked_distance, near_links
 from pannier.machine import usable_cores
 from pannier.sources.checking import Checked, Checker, Checking
@@ -78,10 +79,10 @@ class SurveyOptions(RuleOptions, ReadingOptions):
 def survey(said: SurveyOptions) -> Findings:
     """Looks at a source: of a table its columns, of every picture its header and pixels; what is wrong, in order of harm.
 
-    Every picture is decoded to its end, in parallel, a few at a time in memory; some 150 bytes a picture are kept. quick:
-    headers alone are read, and nothing is said of what needs pixels. near: pictures whose perceptual hashes differ in so
-    many bits of 64 are near doubles, also when turned or mirrored. label, where, label_pattern, key, split_by, rename and
-    class_names: see `pannier.sources.rules.Rules`; how the source is read as in `Store.pack`.
+    Every picture is decoded to its end, in parallel, a few at a time in memory; some 700 bytes a picture are kept, and 4 KiB
+    in a file that goes in the end. quick: headers alone are read, and nothing is said of what needs pixels. near: how unlike
+    near doubles may be, 0 to 12; they may be resized, turned, mirrored, brightened, cropped. label, where, label_pattern,
+    key, split_by, rename and class_names: see `pannier.sources.rules.Rules`; how the source is read as in `Store.pack`.
     Of a table whose pictures are not there yet, or not told, the columns alone are looked at.
     Raises NotFoundError, UsageError, SourceError where there is no picture at all.
     """
@@ -103,7 +104,7 @@ def survey(said: SurveyOptions) -> Findings:
         surveying.look(reader.check_all(chosen.rows(source)), said.progress)
         surveying.hash_candidates(reader)
     else:
-        with Checker(source, Checking(workers, said.max_pixels)) as checker:
+        with Checker(source, Checking(workers, said.max_pixels, miniatures=True)) as checker:
             surveying.look(([outcome] for outcome in checker.check_all(chosen.rows(source))), said.progress)
     surveying.compare(None if quick else said.near)
     compare_names(chosen, surveying.problems)
@@ -138,7 +139,7 @@ class _Surveying:
         self.problems = Collected()
         self.suspects: list[tuple[str, int]] = []
         self._rows, self._sizes, self._bytes, self._crcs = array("q"), array("q"), array("q"), array("L")
-        self._digests, self._hashes = bytearray(), array("Q")
+        self._digests, self._miniatures = bytearray(), TemporaryFile()  # noqa: SIM115  (closed when it is collected)
         self._formats: list[str] = []
         self._modes: list[str] = []
 
@@ -163,7 +164,8 @@ class _Surveying:
         self._bytes.append(checked.byte_count)
         self._crcs.append(checked.crc32)
         self._digests += checked.sha256
-        self._hashes.append(checked.perceptual_hash)
+        if checked.miniature is not None:
+            self._miniatures.write(checked.miniature)
         self._formats.append(facts.format)
         self._modes.append(facts.mode)
         self._note_oddities(row, checked.row.key, facts, checked)
@@ -207,7 +209,7 @@ class _Surveying:
             told = np.flatnonzero(is_double & is_told)
             self._compare_groups(whole, numbers, told, ("two labels", "two splits", "doubled"))
             if near is not None:
-                self._compare_near(whole, numbers, near)
+                self._compare_near(whole, digests, numbers, near)
             self._compare_modes(whole)
             self._compare_sizes(whole)
 
@@ -230,12 +232,12 @@ class _Surveying:
                     if kind != "doubled":
                         self.suspects += [(kind, self._rows[row]) for row in alike[:4]]
 
-    def _compare_near(self, whole: Chosen, numbers: Rows, near: int) -> None:
-        """Near doubles among different pictures; constant ones look like nothing else."""
-        hashes: Hashes = np.frombuffer(self._hashes, np.uint64)
+    def _compare_near(self, whole: Chosen, digests: Digests, numbers: Rows, near: int) -> None:
+        """Near doubles among different pictures."""
+        self._miniatures.flush()
+        kept = np.memmap(self._miniatures, np.uint8, "r", shape=(len(whole), SIDE, SIDE))
         _, firsts = np.unique(numbers, return_index=True)
-        firsts = firsts[hashes[firsts] != 0]
-        links = firsts[near_links(hashes[firsts], near)]
+        links = firsts[near_links(lambda rows: kept[firsts[rows]], digests[firsts], near).pairs]
         groups, _ = connected(len(numbers), links)
         linked = np.unique(links)
         kinds = ("near labels", "near splits", "near doubles")

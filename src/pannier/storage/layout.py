@@ -10,14 +10,14 @@ MANIFESTS, SNAPSHOTS, LEFT_OUT = "manifests", "snapshots", "left-out"
 STRANDS, TAGS = "strands", "tags"
 ADDITIONS, FILES = "additions", "files"
 LEASES = "leases"
-# derived and disposable: what packs have read, copies for hard links, canvases
-SEEN, SINGLES, RENDERED = "seen", "singles", "rendered"
+# derived and disposable: what packs have read, small gray pictures, copies for hard links, canvases
+SEEN, MINIATURES, SINGLES, RENDERED = "seen", "miniatures", "singles", "rendered"
 # what a repair set aside
 DAMAGED = "damaged"
 
 FOLDERS = (
     *(SHARDS, INDEX, MANIFESTS, SNAPSHOTS, LEFT_OUT, STRANDS, TAGS, ADDITIONS, FILES, LEASES),
-    *(SEEN, SINGLES, RENDERED, DAMAGED),
+    *(SEEN, MINIATURES, SINGLES, RENDERED, DAMAGED),
 )
 
 ARROW, JSON = ".arrow", ".json"

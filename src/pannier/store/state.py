@@ -10,15 +10,17 @@ from typing import Any, Self
 
 import numpy as np
 
-from pannier.columns import Rows
+from pannier.columns import Digests, Rows
 from pannier.errors import NotFoundError, StoreError, UsageError, did_you_mean
 from pannier.hashing import text_hash
+from pannier.images.near import Fetch
 from pannier.storage.layout import FORMAT_FILE, STRANDS, TAGS
 from pannier.storage.opening import open_storage
 from pannier.storage.protocol import Storage
 from pannier.store.documents import sealed, unsealed
 from pannier.store.index import PictureIndex
 from pannier.store.manifest import Manifest
+from pannier.store.miniatures import KeptMiniatures
 from pannier.store.names import FIRST_STRAND, MovingNames
 from pannier.store.records import Record
 from pannier.store.snapshots import SHOWN_DIGITS, Told, read_document, snapshot_ids
@@ -75,6 +77,10 @@ class State(Told):
                 hint = did_you_mean(name, self.splits) or "; no record has a split: pack with shares"
                 raise NotFoundError(f"no split {name!r} in this snapshot{hint}")
         return np.flatnonzero(np.isin(codes, [names.index(name) for name in wanted]))
+
+    def miniatures(self, digests: Digests) -> Fetch:
+        """What gives the miniatures of pictures by their numbers in `digests`, (n, 32) uint8."""
+        return KeptMiniatures(self.storage, self.index).fetch(digests)
 
     def nearest_key(self, key: str) -> str:
         """The end of an error message: the key that is nearest to one that no record has; nothing for large snapshots."""

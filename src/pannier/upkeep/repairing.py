@@ -25,7 +25,7 @@ from pannier.upkeep.repacking import found_pictures, pictures_in, write_shards
 def repair(store: OpenedStore, findings: Iterable[Finding], copy: OpenedStore | None) -> None:
     """Mends what it can of what verify found. Damaged files are set aside in `damaged/`, not deleted.
 
-    Indexes are made again from their shards; what packs remembered, and what is rendered, goes where it is damaged. From
+    Indexes are made again from their shards; what packs remembered, miniatures and what is rendered go where damaged. From
     `copy`, a copy of the store: documents, manifests, lists, files and entries by their names, pictures by their SHA-256.
     """
     storage = store.storage
@@ -35,7 +35,7 @@ def repair(store: OpenedStore, findings: Iterable[Finding], copy: OpenedStore | 
         if not finding.is_damage:
             continue
         folder = layout.folder_of(finding.file)
-        if folder in (layout.SEEN, layout.INDEX):
+        if folder in (layout.SEEN, layout.MINIATURES, layout.INDEX):
             _set_aside(storage, finding.file)
         elif folder == layout.RENDERED:
             Rendering(storage, finding.file.split("/")[1]).remove(finding.file)

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -16,11 +17,13 @@ from pannier.hashing import checked_seed
 from pannier.packing.seen import segment_table
 from pannier.storage import layout
 from pannier.storage.opening import pieces_of
+from pannier.storage.protocol import Storage
 from pannier.store.canvases import verify_renderings
 from pannier.store.documents import Document, digest
 from pannier.store.index import read_segment
 from pannier.store.leases import VERIFIER, holding, leases
 from pannier.store.left_out import read_left_out
+from pannier.store.miniatures import miniature_table
 from pannier.store.names import MovingNames
 from pannier.store.shards import locate, shard_names
 from pannier.store.snapshots import check_fields, read_document
@@ -110,7 +113,8 @@ class _Verification:
         yield from harmed(self._pictures, lambda sha256: by_digest.get(sha256, []))
         yield from self._lost(content.missing)
         yield from self._lists_and_files()
-        yield from self._seen()
+        yield from self._derived(layout.SEEN, segment_table, "the next pack reads again the files that it tells of")
+        yield from self._derived(layout.MINIATURES, miniature_table, "they are made from the pictures again")
         for file, problem in verify_renderings(self._storage, quick=self._quick):
             advice = "it is derived: `repair` deletes it, and pannier render makes it again"
             yield Finding(file, problem, "nothing: feeds decode those pictures instead", advice)
@@ -285,14 +289,14 @@ class _Verification:
             else:
                 yield Finding(f"{folder}/{name}", "it is damaged, and no snapshot names it", "nothing", "delete it")
 
-    def _seen(self) -> Iterator[Finding]:
-        for name in self._storage.list(layout.SEEN):
-            file = f"{layout.SEEN}/{name}"
+    def _derived(self, folder: str, read: Callable[[Storage, str], Any], harms: str) -> Iterator[Finding]:
+        """Of a folder of derived tables what is damaged."""
+        for name in self._storage.list(folder):
+            file = f"{folder}/{name}"
             try:
                 if name.endswith(layout.ARROW):
-                    segment_table(self._storage, name)
+                    read(self._storage, name)
             except NotFoundError:
                 continue  # merged into another in this moment
             except DamageError as error:
-                harms = "nothing for long: the next pack reads again the files that it tells of"
-                yield Finding(file, str(error), harms, "it is derived: `repair` deletes it")
+                yield Finding(file, str(error), f"nothing for long: {harms}", "it is derived: `repair` deletes it")

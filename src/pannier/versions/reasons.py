@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
-from pannier.columns import Rows
+from pannier.columns import Rows, numbered
 from pannier.hashing import text_hash
 from pannier.images.near import near_links
 from pannier.results import Result
@@ -87,10 +86,12 @@ def _related(state: State, row: int) -> list[tuple[str, Rows]]:
         same: Rows = np.array([at for at, each in enumerate(groups) if own is not None and each == own], np.int64)
         found.append((f"of group {own}, as", same))
     if dealing.near is not None:
-        rows = np.arange(len(manifest))
-        hashes: Any = state.index.likeness(manifest.pictures(np.concatenate([[row], rows])))
-        links = near_links(hashes, dealing.near, asked=1)
-        found.append(("a near double of", links[links[:, 0] == 0, 1] - 1))
+        firsts = numbered(manifest.pictures(np.arange(len(manifest))))[1]
+        own = manifest.find_pictures(manifest.pictures(np.array([row])))
+        rows = np.concatenate([[row], np.setdiff1d(firsts, own)])
+        digests = manifest.pictures(rows)
+        pairs = near_links(state.miniatures(digests), digests, dealing.near, dealing.unlike, asked=1).pairs
+        found.append(("a near double of", rows[pairs[pairs[:, 0] == 0, 1]]))
     return [(what, rows[rows != row]) for what, rows in found]
 
 

@@ -1,4 +1,4 @@
-"""Perceptual hashes, and links between those that are near."""
+"""Perceptual hashes; outlines of pictures, candidates among them, and how alike two pictures are once aligned."""
 
 from __future__ import annotations
 
@@ -70,28 +70,176 @@ def root_of(parents, at):
 
 
 @njit(**CACHED)
-def link_in_band(hashes, numbers, queries, asked, shift, width, starts, masks, distance, parents, links):
-    """Links what differs in at most `distance` bits and is not linked yet: pairs of numbers into `links`, (n - 1, 2).
+def halved(pixels, small):
+    """Every other pixel of a smoothed square, float32: each is 1, 3, 3, 1 eighths of its neighbours, edges repeated."""
+    side, last = small.shape[0], pixels.shape[0] - 1
+    three, eighth = np.float32(3), np.float32(0.125)
+    rows = np.empty((side, pixels.shape[1]), np.float32)
+    for i in range(side):
+        top, bottom = max(2 * i - 1, 0), min(2 * i + 2, last)
+        for x in range(pixels.shape[1]):
+            middle = np.float32(pixels[2 * i, x]) + np.float32(pixels[2 * i + 1, x])
+            rows[i, x] = (np.float32(pixels[top, x]) + np.float32(pixels[bottom, x]) + three * middle) * eighth
+    for i in range(side):
+        for j in range(side):
+            left, right = max(2 * j - 1, 0), min(2 * j + 2, last)
+            middle = rows[i, 2 * j] + rows[i, 2 * j + 1]
+            small[i, j] = (rows[i, left] + rows[i, right] + three * middle) * eighth
 
-    `hashes` come in order of their `width` bits from `shift` on, the bucket's first at `starts[bits]`; `numbers` are theirs.
-    `asked` are the numbers of `queries`, for which buckets at every one of `masks` from their own are looked at. `parents`
-    is the union-find forest of all numbers. Returns how many links were added.
+
+@njit(**CACHED)
+def codes_of(outline, places, turns, signs, codes):
+    """The signs of an outline's bits at `places`, by turn, as numbers."""
+    for t in range(codes.size):
+        code = 0
+        for b in range(places.size):
+            at = places[b]
+            code = (code << 1) | (outline[turns[t, at]] * signs[t, at] > 0)
+        codes[t] = code
+
+
+@njit(**CACHED)
+def find_candidates(outlines, index, roots, own, weak, most, least, best, way, touched):
+    """Pictures that may be like one, from its outlines through all windows; how many are in `touched`.
+
+    Signs may be the other way round of those numbers whose square is at most `weak`: of `most[0]` of the smallest through
+    the first window, the whole picture, of `most[1]` through others. `best`, -1 before, takes the likeness of outlines,
+    above `least`; `way` the window and turn it was found by, window * 8 + turn. `own` is the picture's number; what has its
+    root already is passed over.
     """
-    found = 0
-    band = U64((1 << width) - 1)
-    for q in range(queries.size):
-        own = (queries[q] >> U64(shift)) & band
-        for m in range(masks.size):
-            bucket = own ^ masks[m]
-            for at in range(starts[bucket], starts[bucket + U64(1)]):
-                bits = queries[q] ^ hashes[at]
-                bits -= (bits >> U64(1)) & U64(0x5555555555555555)
-                bits = (bits & U64(0x3333333333333333)) + ((bits >> U64(2)) & U64(0x3333333333333333))
-                bits = (bits + (bits >> U64(4))) & U64(0x0F0F0F0F0F0F0F0F)
-                if (bits * U64(0x0101010101010101)) >> U64(56) <= U64(distance):
-                    one, other = root_of(parents, asked[q]), root_of(parents, numbers[at])
-                    if one != other:
-                        parents[max(one, other)] = min(one, other)
-                        links[found, 0], links[found, 1] = asked[q], numbers[at]
+    places, turns, signs, theirs, codes, owners, filled, starts, shift = index
+    found, bits = 0, places.size
+    order, squares = np.empty(bits, U32), np.empty(bits, np.float32)
+    probes = np.empty(1 << max(most[0], most[1]), U32)
+    for k in range(outlines.shape[0]):
+        row = outlines[k]
+        code, count = 0, 0
+        for b in range(bits):
+            value = row[places[b]]
+            code = (code << 1) | (value > 0)
+            count += value * value <= weak
+            at = b
+            while at > 0 and squares[at - 1] > value * value:
+                squares[at], order[at] = squares[at - 1], order[at - 1]
+                at -= 1
+            squares[at], order[at] = value * value, U32(1) << U32(bits - 1 - b)
+        ways, hits = 1, 0
+        probes[0] = code
+        for i in range(min(count, most[0] if k == 0 else most[1])):
+            for j in range(ways):
+                probes[ways + j] = probes[j] ^ order[i]
+            ways *= 2
+        for j in range(ways):  # without a branch, which is what most of the time goes into
+            probe = probes[j]
+            probes[hits] = probe
+            hits += (filled[probe >> U32(3)] >> (probe & U32(7))) & 1
+        for j in range(hits):
+            probe = probes[j]
+            for at in range(starts[probe >> shift], starts[(probe >> shift) + U32(1)]):
+                if codes[at] != probe:
+                    continue
+                other, turn = owners[at] >> 3, owners[at] & 7
+                if roots[other] == roots[own]:
+                    continue
+                total = np.float32(0)
+                for i in range(row.size):
+                    total += row[i] * theirs[other, turns[turn, i]] * signs[turn, i]
+                if total > least and total > best[other]:
+                    if best[other] < 0:
+                        touched[found] = other
                         found += 1
+                    best[other] = total
+                    way[other] = k * 8 + turn
     return found
+
+
+@njit(**CACHED)
+def looked_through(pixels, window, out):
+    """A square's window (left, top, right, bottom: parts cut off), in as many pixels, bilinear, edges repeated."""
+    side = pixels.shape[0]
+    lefts, rights = np.empty(side, np.int64), np.empty(side, np.float32)
+    for j in range(side):
+        x = (window[0] + (j + 0.5) / side * (1 - window[0] - window[2])) * side - 0.5
+        x = min(max(x, 0.0), side - 1.0)
+        lefts[j] = min(int(x), side - 2)
+        rights[j] = x - lefts[j]
+    row = np.empty(side, np.float32)
+    for i in range(side):
+        y = (window[1] + (i + 0.5) / side * (1 - window[1] - window[3])) * side - 0.5
+        y = min(max(y, 0.0), side - 1.0)
+        top = min(int(y), side - 2)
+        down = np.float32(y - top)
+        for x in range(side):
+            row[x] = pixels[top, x] + down * (pixels[top + 1, x] - pixels[top, x])
+        for j in range(side):
+            out[i, j] = row[lefts[j]] + rights[j] * (row[lefts[j] + 1] - row[lefts[j]])
+
+
+@njit(**CACHED)
+def correlation(one, other, margin):
+    """Of two squares without their margins."""
+    side = one.shape[0]
+    ours = one[margin : side - margin, margin : side - margin].copy().ravel()
+    theirs = other[margin : side - margin, margin : side - margin].copy().ravel()
+    ours -= ours.mean()
+    theirs -= theirs.mean()
+    return np.dot(ours, theirs) / np.sqrt(np.dot(ours, ours) * np.dot(theirs, theirs) + np.float32(1e-9))
+
+
+@njit(**CACHED)
+def aligned(one, other, window, steps):
+    """Moves `window` so that `one` through it, brightened as it may be, is most like `other`; how they correlate then.
+
+    Gauss-Newton on the window's four edges, a gain and an offset (Lucas and Kanade, "An Iterative Image Registration
+    Technique with an Application to Stereo Vision", 1981).
+    """
+    side = one.shape[0]
+    best, kept, largest = np.float32(-2), window.copy(), 1.0
+    there = np.empty((side, side), np.float32)
+    terms = np.zeros((6, side * side), np.float32)
+    solution, target = np.empty(6), other.copy().ravel()
+    along = ((np.arange(side) + 0.5) / side).astype(np.float32)
+    for step in range(steps + 1):
+        looked_through(one, window, there)
+        likeness = correlation(there, other, 0)
+        if likeness > best:
+            best = likeness
+            kept[:] = window
+        if step == steps or largest < 1e-3:
+            break
+        wide = np.float32(side / 2 / (1 - window[0] - window[2]))
+        high = np.float32(side / 2 / (1 - window[1] - window[3]))
+        for i in range(1, side - 1):
+            for j in range(1, side - 1):
+                at = i * side + j
+                across = (there[i, j + 1] - there[i, j - 1]) * wide
+                down = (there[i + 1, j] - there[i - 1, j]) * high
+                terms[0, at] = across * (1 - along[j])
+                terms[1, at] = down * (1 - along[i])
+                terms[2, at] = -across * along[j]
+                terms[3, at] = -down * along[i]
+                terms[4, at] = there[i, j]
+                terms[5, at] = 1
+        normal = np.dot(terms, terms.T).astype(np.float64)
+        right = np.dot(terms, target).astype(np.float64)
+        damping = 1e-3 * (normal[0, 0] + normal[1, 1] + normal[2, 2] + normal[3, 3]) + 1e-9
+        for a in range(4):
+            normal[a, a] += damping
+        for a in range(6):  # symmetric and positive: eliminated without pivots
+            for b in range(a + 1, 6):
+                share = normal[b, a] / normal[a, a]
+                right[b] -= share * right[a]
+                for c in range(a, 6):
+                    normal[b, c] -= share * normal[a, c]
+        for a in range(5, -1, -1):
+            for b in range(a + 1, 6):
+                right[a] -= normal[a, b] * solution[b]
+            solution[a] = right[a] / normal[a, a]
+        largest = 0.0
+        for a in range(4):
+            move = solution[a] / solution[4] if abs(solution[4]) > 1e-3 else 0.0
+            move = min(max(move, -0.03), 0.03)
+            largest = max(largest, abs(move))
+            window[a] = min(max(window[a] + move, -0.02), 0.14)
+    window[:] = kept
+    return best

@@ -1,0 +1,124 @@
+"""Miniatures of a store's pictures, by their SHA-256: derived and disposable; near doubles are found without decoding.
+
+What is not kept is made from the stored picture, and kept from then on where the storage can be written.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from pannier.columns import Rows, digests_of, ipc_bytes
+from pannier.errors import DamageError, NotFoundError, PictureError, StoreError
+from pannier.images.decode import decode, upright
+from pannier.images.facts import read_facts
+from pannier.images.miniature import BYTES, SIDE, Miniatures, miniature
+from pannier.images.near import Fetch
+from pannier.machine import usable_cores
+from pannier.storage.layout import ARROW, MINIATURES, shard_file
+from pannier.storage.protocol import Storage
+from pannier.store.documents import digest
+from pannier.store.index import Bytes32, PictureIndex, Places
+
+NAME_DIGITS = 32
+# so many are written into one file
+MOST = 16_384
+SCHEMA = pa.schema(
+    [pa.field("sha256", pa.binary(32), nullable=False), pa.field("pixels", pa.binary(BYTES), nullable=False)],
+    metadata={"pannier": "miniatures 1"},
+)
+
+
+class KeptMiniatures:
+    """A store's miniatures. Not for several threads at once; kept ones are mapped, not held."""
+
+    def __init__(self, storage: Storage, index: PictureIndex) -> None:
+        self._storage, self._index = storage, index
+        self._new: dict[bytes, bytes] = {}
+        self._flushed = 0
+
+    def add(self, sha256: bytes, pixels: bytes) -> None:
+        """Takes one in that was made while its picture was read."""
+        self._new[sha256] = pixels
+
+    def fetch(self, digests: Bytes32) -> Fetch:
+        """What gives the miniatures of pictures, by their numbers in `digests`; one that cannot be made is black."""
+        parts, row_of = self._kept()
+        keys = [each.tobytes() for each in digests]
+        missing = [key for key in dict.fromkeys(keys) if key not in row_of and key not in self._new]
+        self._make(missing)
+        new = self._new
+        numbers = {sha256: number for number, sha256 in enumerate(new)}
+        parts.append(np.frombuffer(b"".join(new.values()), np.uint8).reshape(-1, SIDE, SIDE))
+        part, row = np.array([row_of[key] if key in row_of else (len(parts) - 1, numbers[key]) for key in keys]).T
+
+        def fetch(rows: Rows) -> Miniatures:
+            out = np.empty((len(rows), SIDE, SIDE), np.uint8)
+            for i, at in enumerate(rows.tolist()):
+                out[i] = parts[part[at]][row[at]]
+            return out
+
+        return fetch
+
+    def flush(self) -> None:
+        """Keeps what is new; where the storage refuses, it is made again another time."""
+        with contextlib.suppress(StoreError):
+            new = list(self._new.items())
+            for at in range(self._flushed, len(new), MOST):
+                columns = zip(*new[at : at + MOST], strict=True)
+                arrays = [pa.array(values, field.type) for values, field in zip(columns, SCHEMA, strict=True)]
+                content = ipc_bytes(pa.table(arrays, schema=SCHEMA))
+                self._storage.create(f"{MINIATURES}/{digest(content)[:NAME_DIGITS]}{ARROW}", content)
+            self._flushed = len(new)
+
+    def _kept(self) -> tuple[list[Miniatures], dict[bytes, tuple[int, int]]]:
+        parts: list[Miniatures] = []
+        row_of: dict[bytes, tuple[int, int]] = {}
+        for name in self._storage.list(MINIATURES):
+            try:
+                table = miniature_table(self._storage, name)
+            except (StoreError, NotFoundError):
+                continue  # damaged, or gone since it was listed: made again
+            pixels = np.frombuffer(table.column("pixels").chunk(0).buffers()[1], np.uint8)[: len(table) * BYTES]
+            for row, sha256 in enumerate(digests_of(table.column("sha256"))):
+                row_of[sha256.tobytes()] = (len(parts), row)
+            parts.append(pixels.reshape(-1, SIDE, SIDE))
+        return parts, row_of
+
+    def _make(self, missing: list[bytes]) -> None:
+        """Decodes stored pictures whose miniatures are not kept."""
+        if not missing:
+            return
+        places = self._index.find(np.frombuffer(b"".join(missing), np.uint8).reshape(-1, 32))
+        with ThreadPoolExecutor(usable_cores(), thread_name_prefix="pannier-miniatures") as pool:
+            made = pool.map(lambda at: _made(self._storage, missing[at], places, at), range(len(missing)))
+            self._new.update(zip(missing, made, strict=True))
+        self.flush()
+
+
+def _made(storage: Storage, sha256: bytes, places: Places, at: int) -> bytes:
+    """One picture's miniature; black where it is not to be had, which verify tells of."""
+    if places.segment[at] < 0:
+        return bytes(BYTES)
+    try:
+        shard = shard_file(places.shards[places.segment[at]])
+        data = storage.read(shard, int(places.offset[at]), int(places.length[at]))
+        if hashlib.sha256(data).digest() != sha256:
+            return bytes(BYTES)
+        facts = read_facts(data)
+        return miniature(upright(decode(data, facts, "gray"), facts.turn))
+    except (StoreError, NotFoundError, PictureError):
+        return bytes(BYTES)
+
+
+def miniature_table(storage: Storage, name: str) -> Any:
+    """A file's miniatures. Raises DamageError."""
+    content = storage.view(f"{MINIATURES}/{name}")
+    if digest(content)[:NAME_DIGITS] != name.removesuffix(ARROW):
+        raise DamageError(f"{MINIATURES}/{name} is damaged: its digest is not its name", file=f"{MINIATURES}/{name}")
+    return pa.ipc.open_file(content).read_all().combine_chunks()

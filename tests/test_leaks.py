@@ -489,3 +489,63 @@ def test_a_record_that_moved_is_where_it_was_for_the_reason_it_had(tmp_path: Pat
     told = second.why("satin/moved.jpg")
     assert told.since == first.id
     assert told.because.startswith("as twill/0003.jpg, which has moved: dealt by shares train=70,val=30")
+
+
+def test_doubles_are_listed_drawn_and_declared_unlike_for_good(
+    tmp_path: Path, store: pannier.Store, run: Callable[..., Any]
+) -> None:
+    pixels = cloth(1, 200)
+    save(tmp_path / "a" / "twill" / "1.png", pixels, "png")
+    save(tmp_path / "a" / "satin" / "cut.jpg", variants(pixels)["cropped"])
+    save(tmp_path / "a" / "satin" / "same.png", pixels, "png")
+    for seed in range(2, 8):
+        save(tmp_path / "a" / ("twill", "satin")[seed % 2] / f"{seed}.jpg", cloth(seed, 120))
+    snapshot = store.pack(tmp_path / "a", shares="train=50,val=50", near=6).snapshot
+    found = snapshot.doubles()
+    assert {(each.key, each.other) for each in found.pairs if each.likeness < 1} in (
+        {("satin/cut.jpg", "twill/1.png")},
+        {("satin/cut.jpg", "satin/same.png")},
+    )
+    assert found.sets == [["satin/cut.jpg", "satin/same.png", "twill/1.png"]]
+    assert len({snapshot[key].split for key in found.sets[0]}) == 1
+    assert found.to_frame()["unlike"].tolist() == ["", ""]
+    assert snapshot.doubles(0).sets == [["satin/same.png", "twill/1.png"]]
+    table, sheet = tmp_path / "pairs.csv", tmp_path / "pairs.png"
+    ended = run("doubles", store.path, "--table", table, "--figure", sheet)
+    assert "3 records in 1 set of doubles (near 6); 0 pairs in two splits" in ended.out
+    assert sheet.exists()
+    filled = pandas.read_csv(table, dtype={"unlike": "object"})
+    filled["unlike"] = ["yes" if likeness < 1 else "" for likeness in filled["likeness"]]
+    filled.to_csv(table, index=False)
+    assert run("change", store.path, "--unlike", table).code == 0
+    assert store.snapshot().doubles().sets == [["satin/same.png", "twill/1.png"]]
+    assert "1 pair declared unlike" in run("show", store.path).out
+    again = store.change(shares="train=60,val=40", seed=3).snapshot
+    assert again.dealing.unlike == store.snapshot().dealing.unlike != ()
+    with pytest.raises(UsageError, match="both show the same picture"):
+        store.change(unlike=[("twill/1.png", "satin/same.png")])
+    with pytest.raises(NotFoundError, match="no record 'twill/one.png'"):
+        store.change(unlike="twill/one.png=satin/same.png")
+    with pytest.raises(UsageError, match=r"write a pair as a\.jpg=b\.jpg"):
+        store.change(unlike="pairs.xlsx")
+    assert store.change(unlike="none").snapshot.dealing.unlike == ()
+    assert len(store.snapshot().doubles().sets[0]) == 3
+
+
+def test_miniatures_are_derived_kept_checked_and_made_again(tmp_path: Path, store: pannier.Store) -> None:
+    store.pack(fill(tmp_path / "a", 6), shares="train=50,val=50", near=6)
+    kept = sorted((store.path / "miniatures").glob("*.arrow"))
+    assert len(kept) == 1
+    first = store.snapshot().doubles()
+    assert sorted((store.path / "miniatures").glob("*.arrow")) == kept
+    damaged = bytearray(kept[0].read_bytes())
+    damaged[-3000] ^= 1
+    kept[0].write_bytes(damaged)
+    (finding,) = pannier.verify(store.path)
+    assert finding.file.startswith("miniatures/")
+    assert finding.is_damage
+    assert store.snapshot().doubles().pairs == first.pairs
+    assert not [finding for finding in pannier.verify(store.path, repair=True) if finding.is_damage]
+    shutil.rmtree(store.path / "miniatures")
+    assert store.snapshot().doubles().pairs == first.pairs
+    assert store.pack(fill(tmp_path / "a", 8), preview=True).added == 6

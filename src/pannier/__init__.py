@@ -65,6 +65,7 @@ if TYPE_CHECKING:
     from pannier.versions.attaching import Addition, Attachment
     from pannier.versions.comparing import Compared, Comparison, compare
     from pannier.versions.docket import Docket
+    from pannier.versions.doubles import Double, Doubles
     from pannier.versions.history import HistoryStep, RecordStep
     from pannier.versions.reasons import Reason
 
@@ -104,6 +105,7 @@ _HOMES = {
     "pannier.versions.attaching": "Addition Attachment",
     "pannier.versions.comparing": "Compared Comparison compare",
     "pannier.versions.docket": "Docket",
+    "pannier.versions.doubles": "Double Doubles",
     "pannier.versions.history": "HistoryStep RecordStep",
     "pannier.versions.reasons": "Reason",
 }
@@ -126,6 +128,8 @@ __all__ = [
     "Dealing",
     "Description",
     "Docket",
+    "Double",
+    "Doubles",
     "Doubt",
     "Failed",
     "Feed",

@@ -54,6 +54,7 @@ from pannier.upkeep.verify import verify
 from pannier.versions import naming
 from pannier.versions.attaching import Addition, Attachment, additions_at, attach, attachments_at, facts_at
 from pannier.versions.docket import Docket
+from pannier.versions.doubles import Doubles, doubles
 from pannier.versions.history import history, record_history
 from pannier.versions.query import query, table_of
 from pannier.versions.reasons import Reason, why
@@ -238,6 +239,14 @@ class Snapshot(State):
     def why(self, key: str) -> Reason:
         """Why the record with that key is in its split: by hand, a rule, shares, or tied to others. Raises NotFoundError."""
         return why(self.store, self, key)
+
+    def doubles(self, near: int | None = None, *, progress: Progress | None = None) -> Doubles:
+        """Records that show one picture, or nearly: resized, turned, mirrored, brightened, cropped by up to a tenth a side.
+
+        near: how unlike they may be, 0 to 12; by default as the snapshot was dealt, or 6. progress: called with (pictures
+        compared, pictures in all). `Store.change(unlike=...)` declares pairs that are none. Raises UsageError.
+        """
+        return doubles(self, near, progress)
 
     def query(self, sql: str, *, after: Snapshot | None = None) -> Any:
         """What SQL over the table `records` gives, as an Arrow table; with `after` over `before` (this one) and `after`.

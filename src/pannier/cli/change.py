@@ -27,6 +27,7 @@ _WHAT = {
     "set": opt.texts("What they get; NULL for nothing.", "COLUMN=VALUE"),
     "remove": opt.switch("Take those records out."),
     "rename": opt.texts("Call a class otherwise, or join two.", "OLD=NEW"),
+    "unlike": opt.texts("Look-alikes that are none, for good: a pair, or what doubles --table wrote.", "KEY=KEY|TABLE"),
     "as_of": opt.text("Bring back all of an older snapshot, as a new one; goes alone.", "NAME"),
     **opt.DATASET,
 }
@@ -50,6 +51,7 @@ def change(
     [dim]$[/dim] pannier change swatches.store --where "key LIKE 'rib/000%'" --set label=basket
     [dim]$[/dim] pannier change swatches.store --where "width < 200" --remove
     [dim]$[/dim] pannier change swatches.store --shares train=80,val=20 --seed 3
+    [dim]$[/dim] pannier change swatches.store --unlike rib/0003.png=twill/0001.jpg
     [dim]$[/dim] pannier change swatches.store --as-of spring --note "back to the first season"
     """
     options: dict[str, Any] = {"note": note, "facts": fact, "preview": preview, **what, **dealing}

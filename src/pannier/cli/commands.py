@@ -25,7 +25,7 @@ app = typer.Typer(
 STEPS = {
     "Start": "demo",
     "Collect": "survey gather pack change",
-    "Look": "show sheet look query",
+    "Look": "show sheet look query doubles",
     "Prepare": "treatment stats render",
     "Version": "history compare strand merge tag attach",
     "Share": "docket export restore copy",
@@ -38,7 +38,7 @@ CALLS = {
     **{name: f"Store.{name}" for name in ("pack", "change", "history", "merge", "tag", "copy", "tidy")},
     **{
         name: f"Snapshot.{name}"
-        for name in ("sheet", "query", "stats", "render", "attach", "docket", "export", "feed", "measure")
+        for name in ("sheet", "query", "doubles", "stats", "render", "attach", "docket", "export", "feed", "measure")
     },
     **{"strand": "Store.start_strand"},
 }
@@ -49,7 +49,7 @@ PANELS = {
     "Labels, keys and columns": "labels label label_pattern rename classes allow_missing_classes relabel key "
     "prefix columns predicted probability",
     "Splits": "shares counts carve of folds group_by near ties freeze split_by resplit allow_leaks",
-    "What changes": "from_ key_column new_classes set remove as_of",
+    "What changes": "from_ key_column new_classes set remove unlike as_of",
     "What is kept": "longest_side encode remove_missing",
     "Where to": "name description strand note fact shard_size",
     "How politely": "pause connections attempts timeout ignore_robots",

@@ -154,7 +154,7 @@ _DEALING = {
     "of": text("With --carve: out of which.", "SPLIT"),
     "folds": number("So many equal splits, fold-1, fold-2 and so on."),
     "group_by": text("What must stay together in one split.", "EXPR"),
-    "near": number("Near doubles stay together: hashes differ in so many bits, as 6.", "BITS"),
+    "near": number("Near doubles stay together; how unlike they may be, 0 to 12, as 6.", "N"),
     "freeze": text("Splits that neither gain nor lose from now on; none thaws all.", "SPLIT,..."),
     "ties": Declared(choices.Ties | None, "Of records tied to a split that is fixed from outside."),
     "allow_leaks": switch("Keep splits that leak; the snapshots say so for ever."),

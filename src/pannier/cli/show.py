@@ -6,7 +6,7 @@ from typing import Any
 
 import pannier
 from pannier.cli import options as opt
-from pannier.cli.terminal import count_table, draw_into, print_facts, print_json, print_left_out, print_table
+from pannier.cli.terminal import count_table, draw_into, plural, print_facts, print_json, print_left_out, print_table
 from pannier.units import show_bytes
 
 
@@ -95,11 +95,15 @@ def _about_dealing(snapshot: pannier.Snapshot) -> list[tuple[str, str]]:
         of = f" of {dealing.carved_from}" if dealing.carved_from else ""
         facts.append(("dealt", f"{', '.join(parts)}{of} with seed {dealing.seed}"))
     together = [f"groups by {dealing.group_by}"] if dealing.group_by else []
-    together += [f"near doubles within {dealing.near} bits"] if dealing.near is not None else []
+    together += [f"near doubles (near {dealing.near}){_unlike(dealing)}"] if dealing.near is not None else []
     facts += [("together", ", ".join(together))] if together else []
     facts += [("frozen", ", ".join(dealing.frozen))] if dealing.frozen else []
     facts += [("leaks", "allowed: records that should lie in one split may lie in two")] if dealing.leaks_allowed else []
     return facts
+
+
+def _unlike(dealing: pannier.Dealing) -> str:
+    return f", {plural(len(dealing.unlike), 'pair')} declared unlike" if dealing.unlike else ""
 
 
 def _print_record(record: pannier.Record, reason: pannier.Reason) -> None:

@@ -12,13 +12,14 @@ from pannier.figures.counts import draw_counts, draw_findings
 from pannier.figures.history import draw_history
 from pannier.figures.look import draw_look
 from pannier.figures.measurement import draw_measurement
-from pannier.figures.sheet import MOST, Drawable, draw_sheet
+from pannier.figures.sheet import MOST, Drawable, draw_pairs, draw_sheet
 from pannier.figures.statistics import draw_statistics
 from pannier.images.seen import Stage
 from pannier.measuring.sweep import Measurement
 from pannier.sources.findings import Findings
 from pannier.store.state import State
 from pannier.versions.comparing import Comparison
+from pannier.versions.doubles import Doubles
 from pannier.versions.history import HistoryStep
 
 
@@ -27,14 +28,16 @@ def draw(what: Any, path: str | Path, *, title: str | None = None) -> None:
 
     A snapshot and what a survey found: classes by splits, sizes. A comparison: pictures that differ. A measurement:
     throughput against memory limit. Statistics: values by channel. A history: records and changes. Stages: a picture after
-    every step. Records, or what a survey suspects: a sheet of them. title: above it, in place of its own; snapshots,
-    surveys and measurements have one. Raises UsageError for anything else, and where there is nothing to draw.
+    every step. Doubles: pairs side by side. Records, or what a survey suspects: a sheet of them. title: above it, in place
+    of its own; snapshots, surveys and measurements have one. Raises UsageError for anything else, and where there is nothing
+    to draw.
     """
     file = str(path)
     kinds: dict[type, Callable[[], None]] = {
         State: lambda: draw_counts(what, file),
         Findings: lambda: draw_findings(what, file),
         Measurement: lambda: draw_measurement(what, file),
+        Doubles: lambda: draw_pairs(what, file, title),
         Comparison: lambda: _draw_comparison(what, file, title),
         Statistics: lambda: draw_statistics(what, file, title=title or f"{what.split or 'all records'}: values by channel"),
         list: lambda: _draw_several(what, file, title),

@@ -20,9 +20,11 @@ from pannier.sources.findings import Findings
 from pannier.store.choosing import chosen_rows
 from pannier.store.records import Record
 from pannier.store.state import State
+from pannier.versions.doubles import Doubles
 
 MOST = 240
 _TITLE, _MARGIN, _GAP = 70, 24, 10
+_PAIRS = 40
 # below this side labels can no longer be read
 _SMALLEST = 68
 _WRONG = (163, 84, 43)
@@ -144,16 +146,31 @@ def draw_suspects(findings: Findings, path: str) -> None:
     draw_sheet(suspects, path, title=f"{findings.source}: {len(suspects)} suspicious pictures, worst first")
 
 
-def draw_sheet(records: Sequence[Drawable], path: str, *, title: str) -> None:
-    """Draws the pictures, whole, as stored or as they were made, with label, key and split below each."""
+def draw_pairs(found: Doubles, path: str, title: str | None = None) -> None:
+    """Draws the first pairs of doubles, the two of each close together."""
+    shown = []
+    for each in found.pairs[:_PAIRS]:
+        for key, label, split in ((each.key, each.label, each.split), (each.other, each.other_label, each.other_split)):
+            headline = f"{each.likeness:.2f} {label or 'no label'}"
+            mark = False if each.straddles or each.is_two_labels else None
+            shown.append(Shown(key, label, split, None, found.records[key], headline, None, mark))
+    title = title or f"{found.state.title}: {len(shown) // 2} of {len(found.pairs):,} pairs of doubles, worst first"
+    draw_sheet(shown, path, title=title, together=2)
+
+
+def draw_sheet(records: Sequence[Drawable], path: str, *, title: str, together: int = 1) -> None:
+    """Draws the pictures, whole, as stored or as they were made, with label, key and split below each.
+
+    So many stand close `together`, in one row.
+    """
     if not records:
         raise UsageError("there is no picture to draw")
     from pannier.images.treatment import Treatment
 
     width, height = int(WIDTH * DPI), int(HEIGHT * DPI)
-    columns, side, text = _grid(len(records), width - 2 * _MARGIN, height - _TITLE - _MARGIN)
+    columns, side, text = _grid(len(records), width - 2 * _MARGIN, height - _TITLE - _MARGIN, together)
     if side < _SMALLEST:  # so many that the sheet grows downward
-        columns, text = (width - 2 * _MARGIN + _GAP) // (_SMALLEST + _GAP), 34
+        columns, text = (width - 2 * _MARGIN + _GAP) // (_SMALLEST + _GAP) // together * together, 34
         side = (width - 2 * _MARGIN + _GAP) // columns - _GAP
         height = _TITLE + math.ceil(len(records) / columns) * (side + text + _GAP) + _MARGIN
     figure = new_figure(WIDTH, height / DPI)
@@ -162,7 +179,7 @@ def draw_sheet(records: Sequence[Drawable], path: str, *, title: str) -> None:
     start = (width - (columns * step_x - _GAP)) // 2
     canvas = np.full((height, width, 3), 255, np.uint8)
     for i, record in enumerate(records):
-        left, top = start + i % columns * step_x, _TITLE + i // columns * step_y
+        left, top = start + i % columns * step_x - i % together * (_GAP - 2), _TITLE + i // columns * step_y
         field = canvas[top : top + side, left : left + side]
         field[:] = _drawn(small, record, side)
         if getattr(record, "mark", None) is False:
@@ -216,10 +233,10 @@ def _drawn(small: Preparation, record: Drawable, side: int) -> Any:
         return field
 
 
-def _grid(count: int, width: int, height: int) -> tuple[int, int, int]:
+def _grid(count: int, width: int, height: int, together: int) -> tuple[int, int, int]:
     """(columns, side of a picture, room for text below it), the largest pictures that fit."""
-    best = (1, 8, 10)
-    for columns in range(1, count + 1):
+    best = (together, 8, 10)
+    for columns in range(together, count + 1, together):
         rows = math.ceil(count / columns)
         side = (width + _GAP) // columns - _GAP
         text = 34 if side >= 60 else 16

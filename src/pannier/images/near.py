@@ -39,7 +39,7 @@ _LEAST_OUTLINE = 0.92
 _FIRST, _MOST = 32, 1024
 # widths of Gaussians: pixels are aligned by what lies between coarse and low, compared by what lies between fine and low
 _COARSE, _FINE, _LOW = 1.0, 0.8, 4.0
-_LEAST_COARSE, _MARGIN = 0.3, 3
+_LEAST_COARSE, _LEAST_CONTRAST, _MARGIN = 0.3, 0.2, 3
 
 Links = np.ndarray[Any, np.dtype[np.int64]]
 # two pictures' SHA-256, in hexadecimal
@@ -198,7 +198,7 @@ class _Linking:
         self._kernels.aligned(_between(one, _COARSE), _between(other, _COARSE), window, 6)
         there = np.empty_like(one)
         self._kernels.looked_through(one, window, there)
-        return float(self._kernels.correlation(_between(there, _FINE), _between(other, _FINE), _MARGIN))
+        return float(self._kernels.correlation(_evened(there), _evened(other), _MARGIN))
 
     def _halved(self, pixels: Any) -> Any:
         small = np.empty((SIDE // 2, SIDE // 2), np.float32)
@@ -276,6 +276,15 @@ def _turns() -> tuple[Any, Any]:
     turns = np.array([(places.T if turn & 4 else places).ravel() for turn in range(8)])
     odd = [across * (turn >> 1 & 1) + down * (turn & 1) for turn in range(8)]
     return turns, np.array([(1 - 2 * (each % 2)).ravel() for each in odd], np.float32)
+
+
+def _evened(pixels: Any) -> Any:
+    """What lies between fine and low, in evened contrast, so that no strong edge outweighs all else."""
+    import cv2
+
+    detail = _between(pixels, _FINE)
+    contrast = np.sqrt(cv2.GaussianBlur(detail * detail, (0, 0), _LOW))
+    return detail / (contrast + np.float32(_LEAST_CONTRAST) * detail.std() + np.float32(1e-6))
 
 
 def _between(pixels: Any, fine: float) -> Any:

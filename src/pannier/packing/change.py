@@ -21,6 +21,7 @@ from pannier.packing.doubts import Doubt, doubts_in
 from pannier.packing.grouping import Settled, settle
 from pannier.packing.revision import Revision
 from pannier.packing.three_way import mark_corrected
+from pannier.packing.unlike import unlike_pairs
 from pannier.results import Result, plain
 from pannier.sources.rows import LeftOut
 from pannier.sources.rules import GROUP, groups_by, read_rename
@@ -63,6 +64,7 @@ class ChangeOptions(DealingOptions):
     name: str | None = None
     description: str | None = None
     facts: Mapping[str, Fact] | str | Sequence[str] | None = None
+    unlike: Any = None
     as_of: str | None = None
     strand: str = FIRST_STRAND
     preview: bool = False
@@ -181,6 +183,7 @@ class _Said:
     dealing: SaidDealing
     about: dict[str, Any]
     new_classes: bool
+    unlike: Any
 
     @staticmethod
     def of(options: ChangeOptions) -> _Said:
@@ -189,7 +192,7 @@ class _Said:
         source, values, rename = options.from_, _read_set(options.set), read_rename(options.rename)
         corrections = None if source is None else Corrections.read(source, options.key_column, options.null)
         which, dealing = (corrections, options.where, values, options.remove, rename), options.read_dealing()
-        said = _Said(*which, dealing, about, options.new_classes)
+        said = _Said(*which, dealing, about, options.new_classes, options.unlike)
         said.check()
         return said
 
@@ -205,7 +208,7 @@ class _Said:
 
     def check(self) -> None:
         frozen = self.dealing.freeze or self.dealing.thaw
-        about = self.about["name"] is not None or self.about["description"] is not None
+        about = self.about["name"] is not None or self.about["description"] is not None or self.unlike is not None
         if self.remove and (self.values or self.rename):
             raise UsageError("`remove` goes alone: what is removed has no label to set")
         if self.remove and self.where is None and self.corrections is None:
@@ -229,6 +232,8 @@ class _Changing:
         if said.corrections is not None:
             said = replace(said, corrections=said.corrections.told(parent))
         dealing = said.dealing.upon(parent.dealing)
+        if said.unlike is not None:
+            dealing = replace(dealing, unlike=unlike_pairs(said.unlike, parent))
         revision, unknown, selected = _revised(parent, said)
         if said.is_about_all:
             rest = np.setdiff1d(np.arange(len(manifest)), np.concatenate([revision.there, revision.gone]))

@@ -517,7 +517,7 @@ def test_doubles_are_listed_drawn_and_declared_unlike_for_good(
     filled = pandas.read_csv(table, dtype={"unlike": "object"})
     filled["unlike"] = ["yes" if likeness < 1 else "" for likeness in filled["likeness"]]
     filled.to_csv(table, index=False)
-    assert run("change", store.path, "--unlike", table).code == 0
+    assert run("change", store.path, "--unlike", table).status == 0
     assert store.snapshot().doubles().sets == [["satin/same.png", "twill/1.png"]]
     assert "1 pair declared unlike" in run("show", store.path).out
     again = store.change(shares="train=60,val=40", seed=3).snapshot

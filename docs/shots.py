@@ -41,10 +41,10 @@ BEFORE = {
         "pannier treatment cloth.toml --new",
         f"pannier stats {STORE} --split train --treatment cloth.toml --save --figure values.png",
         f"pannier look {STORE} twill/0042.jpg --treatment cloth.toml --figure look.png",
-        f"pannier look {STORE} twill/0042.jpg --treatment cloth.toml --variations 12 --figure variations.png",
         f"pannier history {STORE} --figure history.png",
         f"pannier show {STORE} --figure counts.png",
         f"pannier sheet {STORE} --split train --figure sheet.png",
+        f"pannier doubles {STORE} --figure pairs.png",
         f"pannier measure {STORE} {MEASURE} --figure measure.png",
     ),
     "compare": (
@@ -58,10 +58,10 @@ FIGURES = {
     "counts.png": "counts.png",
     "suspects.png": "suspects.png",
     "sheet.png": "sheet.png",
+    "pairs.png": "pairs.png",
     "history.png": "history-figure.png",
     "measure.png": "measure-figure.png",
     "look.png": "look.png",
-    "variations.png": "variations.png",
     "values.png": "values.png",
     "steps.png": "steps.png",
 }

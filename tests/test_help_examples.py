@@ -32,6 +32,7 @@ export swatches.store@spring swatches/ --docket swatches.docket
 copy swatches.store mill.store
 strand swatches.store trial
 change swatches.store --strand trial --rename rib=ribbed
+copy swatches.store backup.store --all
 """
 README = Path(__file__).parent.parent / "README.md"
 STATUSES = {"survey": (0, 1), "gather": (0, 1)}

@@ -70,7 +70,8 @@ def given(own: pannier.Snapshot, archive: Path, tmp_path: Path) -> list[Any]:
     measured = own.measure("val", treatment, workers=(1,), rounds=1, slice_seconds=0.05, batch_size=2)
     found += [measured, *measured.trials, measured.ceiling[0].pictures_per_second]
     found += [store, own, own[0], *own[0].stages(treatment)[:1], treatment, own.docket("val", treatment), own.dealing]
-    found += [own.why(own[0].key)]
+    doubles = pannier.create(tmp_path / "heap.store").pack(heap).snapshot.doubles()
+    found += [own.why(own[0].key), doubles, *doubles.pairs]
     found += [gathered, *gathered.failed, compared, *compared.records(2), *own.attachments, *own.additions, changed]
     found += [store.pack(archive), store.copy("main", pannier.create(tmp_path / "o.store")), own.export(tmp_path / "out")]
     doubtful = pannier.create(tmp_path / "d.store")
@@ -117,6 +118,9 @@ def test_treatments_and_dockets_read_as_one_would_write_them(packed: pannier.Sna
 def test_every_figure_is_drawn_by_one_call(packed: pannier.Snapshot, archive: Path, tmp_path: Path) -> None:
     treatment, path = pannier.Treatment(16), tmp_path / "f.png"
     stages = packed[0].stages(treatment)
+    shutil.copytree(archive, tmp_path / "a")
+    shutil.copy(archive / "twill" / "0000.jpg", tmp_path / "a" / "twill" / "again.jpg")
+    doubled = pannier.create(tmp_path / "doubled.store").pack(tmp_path / "a").snapshot
     for what in (
         packed,
         pannier.survey(archive),
@@ -124,6 +128,7 @@ def test_every_figure_is_drawn_by_one_call(packed: pannier.Snapshot, archive: Pa
         packed.store.history(),
         stages,
         packed[:5],
+        doubled.doubles(),
     ):
         pannier.draw(what, path, title="cloth")
         assert path.stat().st_size > 5000
@@ -160,7 +165,11 @@ def test_a_wrong_option_is_answered_with_the_nearest(packed: pannier.Snapshot, t
 # what one side has alone: figures are methods of their own, what a command line needs is not Python's, and of
 # a table's rare ways a file of sources tells the command line
 ALONE = {
-    **{"feed": "described digest docket epochs expect store_hint values", "compare": "fail_on_change rows"},
+    **{
+        "feed": "described digest docket epochs expect store_hint values",
+        "compare": "fail_on_change rows",
+        "doubles": "rows table",
+    },
     **{
         "survey": "sheet columns encoding separator class_names",
         "pack": "doubts encoding separator class_names",

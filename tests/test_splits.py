@@ -134,7 +134,7 @@ def test_a_fair_part_is_fair_in_every_class_and_lies_in_a_larger_one(sizes: list
         ({"counts": "test=many"}, "give a number of records"),
         ({"counts": "test=5"}, "says nothing of the rest"),
         ({"counts": "test=5", "shares": "train=90,test=10"}, "a count and a share"),
-        ({"near": 40}, "0 to 16"),
+        ({"near": 40}, "0 to 12"),
     ],
 )
 def test_dealing_that_makes_no_sense_is_refused(said: dict[str, object], says: str) -> None:

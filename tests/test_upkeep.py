@@ -234,10 +234,18 @@ def test_a_copy_of_everything_is_a_backup_that_is_renewed(
     for name in ("main", "trial", "spring"):
         assert backup.snapshot(name).id == store.snapshot(name).id
     assert backup.snapshot("spring").facts == {"run": 3}
-    assert pannier.verify(backup) == []
+    assert pannier.verify(backup, against=store) == []
+    assert "holds all of" in run("verify", other, "--against", store.path).out
     store.change(where="true", set={"loom": 4}, strand="trial")
+    store.snapshot("spring").attach(facts={"run": 4})
+    store.tag("summer")
+    lacking = {finding.file.rpartition("/")[0]: finding.problem for finding in pannier.verify(backup, against=store)}
+    assert set(lacking) == {"strands", "tags", "snapshots", "manifests", "additions"}
+    assert "it is at snapshot" in lacking["strands"]
+    assert run("verify", other, "--against", store.path).status == 1
     again = store.copy_all(backup)
     assert (again.snapshots, again.pictures) == (1, 0)
+    assert backup.verify(against=store) == []
     assert "everything was there already" in run("copy", store.path, other, "--all").out
     backup.change(where="true", set={"loom": 9}, strand="trial")
     store.change(where="true", set={"loom": 5}, strand="trial")

@@ -501,11 +501,12 @@ class Store(OpenedStore):
         seed: int = 0,
         repair: bool = False,
         repair_from: str | Path | Store | None = None,
+        against: str | Path | Store | None = None,
         progress: Progress | None = None,
     ) -> list[Finding]:
         """All findings, damage first: see `pannier.verify`, which also tells of a store that cannot be opened."""
-        repairing: dict[str, Any] = {"repair": repair, "repair_from": repair_from}
-        return verify(self, quick=quick, sample=sample, seed=seed, progress=progress, **repairing)
+        others: dict[str, Any] = {"repair": repair, "repair_from": repair_from, "against": against}
+        return verify(self, quick=quick, sample=sample, seed=seed, progress=progress, **others)
 
     def tidy(
         self,

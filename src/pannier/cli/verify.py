@@ -17,6 +17,7 @@ def verify(
     seed: int = opt.value(0, "Seed of the part."),
     repair: bool = opt.flag("--repair", "Make again what is derived, then look again."),
     repair_from: str | None = opt.value(None, "And bring back what another copy of the store has.", "OTHER"),
+    against: str | None = opt.value(None, "Is it a whole backup of that store? What it lacks is damage.", "ORIGINAL"),
     json: opt.AsJson = False,
 ) -> int:
     """Read every byte of a store and list all that is wrong, what it harms and what to do.
@@ -25,6 +26,7 @@ def verify(
 
     [dim]$[/dim] pannier verify swatches.store
     [dim]$[/dim] pannier verify swatches.store --repair-from mill.store
+    [dim]$[/dim] pannier verify backup.store --against swatches.store
     """
     from pannier.upkeep.verify import verify as look
 
@@ -34,6 +36,7 @@ def verify(
             bar.show(done, total, lambda: f"{show_bytes(int(done / bar.elapsed))}/s")
 
         options = {"quick": quick, "sample": sample, "seed": seed, "repair": repair, "repair_from": repair_from}
+        options["against"] = against
         findings = look(store, progress=step, **options)  # type: ignore[arg-type]
     damage = [finding for finding in findings if finding.is_damage]
     if json:
@@ -42,6 +45,7 @@ def verify(
         _print(findings)
         read = "its structure is whole; no picture was read" if quick else "every byte is as it was written"
         read = f"structure and {sample} of the pictures are as they were written" if sample and not quick else read
+        read += f", and it holds all of {against}" if against else ""
         print(f"{store}: {plural(len(damage), 'finding')} of damage." if damage else f"{store}: {read}.")
     return 1 if damage else 0
 

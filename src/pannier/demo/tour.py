@@ -61,6 +61,8 @@ _TOUR = """\
 1 pannier survey {here}/season --quick
 # Into the store, dealt to splits; what is broken is left out and listed.
 0 pannier pack {here}/archive {store} --shares train=75,val=15,test=10 --seed {seed} --note 'first six weaves'
+# Is a picture there twice, or nearly?
+0 pannier doubles {store} --figure {here}/pairs.png
 # The snapshot.
 0 pannier show {store} --batch-size 32 --figure {here}/counts.png
 # This state gets a name, and a docket: a small file for the code's repository, with which anyone gets the same batches. \

@@ -30,10 +30,13 @@ USUAL_DISTANCE = 6
 LARGEST_DISTANCE = 12
 _CUTS = (0.0, 0.05, 0.1)
 _FREQUENCIES = 8
+_TAPER = 0.15
 # frequencies below the one, whose sum is at most the other, give a code's bits, 25 of them
 _BELOW, _LAST_SUM = 6, 6
 # signs that may be wrong: of numbers with so small squares, so many of the whole picture and of a window
 _WEAK, _MOST_WEAK = 0.003, (12, 9)
+# signs that may be wrong among those that are in no code
+_MOST_OFF = 13
 _LEAST_OUTLINE = 0.92
 # so many pictures are compared before what was linked is looked at: few at first, so that large sets are soon one
 _FIRST, _MOST = 32, 1024
@@ -122,14 +125,15 @@ class _Linking:
     def _take_in(self) -> Flags:
         """Outlines and codes of all; equal miniatures are linked at once. Which are of one shade, and like nothing else."""
         self._outlines = np.empty((self._count, _FREQUENCIES**2), np.float32)
-        self._codes = np.empty((self._count, len(self._turns)), np.int64)
+        self._codes, self._rests = np.empty((2, self._count, len(self._turns)), np.int64)
         is_even = np.zeros(self._count, bool)
         first: dict[bytes, int] = {}
         for at in range(0, self._count, _MOST):
             miniatures = self._fetch(np.arange(at, min(at + _MOST, self._count)))
             self._outlines[at : at + _MOST] = self._through(miniatures, _windows()[:1])[:, 0]
             for row, each in enumerate(miniatures, at):
-                self._kernels.codes_of(self._outlines[row], _places(), self._turns, self._signs, self._codes[row])
+                for places, codes in ((_places(), self._codes), (_others(), self._rests)):
+                    self._kernels.codes_of(self._outlines[row], places, self._turns, self._signs, codes[row])
                 is_even[row] = each.min() == each.max()
                 if not is_even[row]:
                     same = first.setdefault(hashlib.blake2b(each, digest_size=16).digest(), row)
@@ -158,8 +162,9 @@ class _Linking:
         np.bitwise_or.at(filled, codes >> 3, np.uint8(1) << (codes & 7).astype(np.uint8))
         shift = max(0, bits - max(8, len(codes).bit_length()))
         starts = np.searchsorted(codes >> shift, np.arange((1 << (bits - shift)) + 1))
-        told = (self._outlines, codes.astype(np.uint32), owners, filled, starts, np.uint32(shift))
-        return _places(), self._turns, self._signs, *told
+        rests = self._rests[rows].ravel()[order].astype(np.uint64)
+        told = (self._outlines, codes.astype(np.uint32), rests, owners, filled, starts, np.uint32(shift))
+        return _places(), _others(), self._turns, self._signs, *told
 
     def _find(self, index: tuple[Any, ...], rows: Rows) -> list[tuple[int, int, int]]:
         """Candidates for some pictures: (picture, other, way), the likeliest of each first."""
@@ -168,7 +173,7 @@ class _Linking:
             self._scratch.way, self._scratch.touched = np.empty((2, self._count), np.int64)
         best, way, touched = self._scratch.best, self._scratch.way, self._scratch.touched
         found: list[tuple[int, int, int]] = []
-        how = (np.float32(_WEAK), _MOST_WEAK, np.float32(_LEAST_OUTLINE), best, way, touched)
+        how = (np.float32(_WEAK), _MOST_WEAK, np.uint64(_MOST_OFF), np.float32(_LEAST_OUTLINE), best, way, touched)
         for row, outlines in zip(rows.tolist(), self._through(self._fetch(rows), _windows()), strict=True):
             others = touched[: self._kernels.find_candidates(outlines, index, self._roots, row, *how)]
             others = others[np.lexsort((others, -best[others]))]
@@ -238,7 +243,7 @@ def _windows() -> Any:
     for before, after in _cuts():
         at = (middle - before) / (1 - before - after)
         is_in = np.clip((1 - after - middle) * side + 0.5, 0, 1) * np.clip((middle - before) * side + 0.5, 0, 1)
-        taper = np.sin(np.pi * np.clip(at, 0, 1)) * is_in
+        taper = np.sin(np.pi / 2 * np.clip(np.minimum(at, 1 - at) / _TAPER, 0, 1)) ** 2 * is_in
         waves = np.cos(np.pi * frequency * at) * taper
         waves[1:] -= waves[1:].sum(1, keepdims=True) * taper / taper.sum()
         windows.append(waves / taper.sum())
@@ -259,6 +264,12 @@ def _places() -> Rows:
     is_in = (down + across > 0) & (down + across <= _LAST_SUM) & (np.maximum(down, across) < _BELOW)
     places = np.flatnonzero(is_in.ravel())
     return places[np.argsort((down + across).ravel()[places], kind="stable")]
+
+
+@cache
+def _others() -> Rows:
+    """The frequencies whose signs are in no code, but for the mean."""
+    return np.setdiff1d(np.arange(1, _FREQUENCIES**2), _places())
 
 
 def _turned(array: Any, turn: int) -> Any:

@@ -31,7 +31,7 @@ from pannier.store.leases import WRITER, holding
 from pannier.store.manifest import COLUMNS, SOURCE_SAID, rows_there
 from pannier.store.names import FIRST_STRAND, checked_name
 from pannier.store.records import rows_where
-from pannier.store.state import OpenedStore, State
+from pannier.store.state import OpenedStore, State, miniatures_of
 from pannier.versions.differing import differences
 
 FIRST_ROWS = 20
@@ -244,7 +244,7 @@ class _Changing:
         settled = Settled(revision, {}, {})
         if not revision.is_empty and self._concerns_splits(revision, dealing):
             acting = dealing.acting(parent.dealing, parent.splits)
-            settled = settle(revision, parent.counts, acting, parent.miniatures, anew=said.dealing.deals)
+            settled = settle(revision, parent.counts, acting, miniatures_of(parent), anew=said.dealing.deals)
             revision = settled.revision
         is_changed = differs(revision.before("label"), revision.labels) | differs(revision.before("split"), revision.splits)
         revision = _marked(revision.only(is_changed | revision.takes_side))

@@ -25,7 +25,7 @@ from pannier.sources.tables import table_from
 from pannier.store.leases import WRITER, holding
 from pannier.store.manifest import FACTS, SCHEMA, SOURCE_SAID, Manifest, rows_there
 from pannier.store.names import FIRST_STRAND, checked_name
-from pannier.store.state import OpenedStore, State, ancestors
+from pannier.store.state import OpenedStore, State, ancestors, miniatures_of
 from pannier.versions.differing import differences
 from pannier.versions.naming import start_strand
 
@@ -159,7 +159,7 @@ class _Meeting:
         dealing = _three_ways(parted, parent.dealing, theirs.dealing)
         if not revision.is_empty:
             acting = dealing.acting(parent.dealing, parent.splits)
-            revision = settle(revision, parent.counts, acting, parent.miniatures).revision
+            revision = settle(revision, parent.counts, acting, miniatures_of(parent)).revision
         self.result.left_out, self.result.doubts = revision.left_out, doubts_in(revision, parent.classes)
         recipes = {(tuple(each["source"]), each.get("prefix")): each for each in [*theirs.recipes, *parent.recipes]}
         name, description = (

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
 from tempfile import TemporaryFile
-from typing import Any
+from typing import IO, Any
 
 import numpy as np
 import pyarrow as pa
@@ -97,16 +97,17 @@ def survey(said: SurveyOptions) -> Findings:
         if asks is None or getattr(said, asks, None):
             raise
         return _table_alone(said, error)
-    surveying = _Surveying(source, chosen)
-    workers = said.workers or usable_cores()
-    if quick:
-        reader = HeaderReader(source, workers, said.max_pixels)
-        surveying.look(reader.check_all(chosen.rows(source)), said.progress)
-        surveying.hash_candidates(reader)
-    else:
-        with Checker(source, Checking(workers, said.max_pixels, miniatures=True)) as checker:
-            surveying.look(([outcome] for outcome in checker.check_all(chosen.rows(source))), said.progress)
-    surveying.compare(None if quick else said.near)
+    with TemporaryFile() as miniatures:
+        surveying = _Surveying(source, chosen, miniatures)
+        workers = said.workers or usable_cores()
+        if quick:
+            reader = HeaderReader(source, workers, said.max_pixels)
+            surveying.look(reader.check_all(chosen.rows(source)), said.progress)
+            surveying.hash_candidates(reader)
+        else:
+            with Checker(source, Checking(workers, said.max_pixels, miniatures=True)) as checker:
+                surveying.look(([outcome] for outcome in checker.check_all(chosen.rows(source))), said.progress)
+        surveying.compare(None if quick else said.near)
     compare_names(chosen, surveying.problems)
     surveying.tell_passed(rule_set)
     findings = surveying.findings()
@@ -134,12 +135,12 @@ def _table_alone(said: SurveyOptions, error: PannierError) -> Findings:
 class _Surveying:
     """One survey under way: facts of usable pictures by column, problems as they are found."""
 
-    def __init__(self, source: Source, chosen: Chosen) -> None:
+    def __init__(self, source: Source, chosen: Chosen, miniatures: IO[bytes]) -> None:
         self._source, self._chosen = source, chosen
         self.problems = Collected()
         self.suspects: list[tuple[str, int]] = []
         self._rows, self._sizes, self._bytes, self._crcs = array("q"), array("q"), array("q"), array("L")
-        self._digests, self._miniatures = bytearray(), TemporaryFile()  # noqa: SIM115  (closed when it is collected)
+        self._digests, self._miniatures = bytearray(), miniatures
         self._formats: list[str] = []
         self._modes: list[str] = []
 

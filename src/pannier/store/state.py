@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -78,15 +78,16 @@ class State(Told):
                 raise NotFoundError(f"no split {name!r} in this snapshot{hint}")
         return np.flatnonzero(np.isin(codes, [names.index(name) for name in wanted]))
 
-    def miniatures(self, digests: Digests) -> Fetch:
-        """What gives the miniatures of pictures by their numbers in `digests`, (n, 32) uint8."""
-        return KeptMiniatures(self.storage, self.index).fetch(digests)
-
     def nearest_key(self, key: str) -> str:
         """The end of an error message: the key that is nearest to one that no record has; nothing for large snapshots."""
         if len(self) > SEARCHED_RECORDS:
             return ""
         return did_you_mean(key, self.manifest.table().column("key").to_pylist())
+
+
+def miniatures_of(state: State) -> Callable[[Digests], Fetch]:
+    """What gives, for SHA-256 of a snapshot's pictures, (n, 32) uint8, their miniatures by number."""
+    return KeptMiniatures(state.storage, state.index).fetch
 
 
 @dataclass(frozen=True, eq=False)

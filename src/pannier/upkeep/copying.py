@@ -199,9 +199,8 @@ def _oldest_first(documents: dict[str, Document]) -> list[str]:
 
 def _copy_additions(store: OpenedStore, other: OpenedStore, snapshot_id: str) -> None:
     """What was added to a snapshot here and is not there yet, after what is there."""
-    theirs = [_essence(other, snapshot_id, n) for n in attaching.addition_numbers(other.storage, snapshot_id)]
-    for number in attaching.addition_numbers(store.storage, snapshot_id):
-        document = _essence(store, snapshot_id, number)
+    theirs = additions_without_number(other, snapshot_id)
+    for document in additions_without_number(store, snapshot_id):
         if document in theirs:
             continue
         for each in document["attachments"]:
@@ -211,11 +210,11 @@ def _copy_additions(store: OpenedStore, other: OpenedStore, snapshot_id: str) ->
         other.storage.create(attaching.addition_file(snapshot_id, new), sealed(document | {"number": new}))
 
 
-def _essence(store: OpenedStore, snapshot_id: str, number: int) -> Document:
-    file = attaching.addition_file(snapshot_id, number)
-    document = unsealed(store.storage.read(file), file)
-    document.pop("number")
-    return document
+def additions_without_number(store: OpenedStore, snapshot_id: str) -> list[Document]:
+    """What was added to a snapshot later, in order; numbers may differ from store to store."""
+    files = [attaching.addition_file(snapshot_id, n) for n in attaching.addition_numbers(store.storage, snapshot_id)]
+    documents = [unsealed(store.storage.read(file), file) for file in files]
+    return [{name: value for name, value in each.items() if name != "number"} for each in documents]
 
 
 def _name(names: MovingNames, name: str, snapshot_id: str, other: OpenedStore) -> None:

@@ -31,6 +31,7 @@ from pannier.store.state import OpenedStore, open_store
 from pannier.upkeep.findings import FROM_COPY, Finding
 from pannier.upkeep.referenced import distinct, is_in, referenced
 from pannier.upkeep.repairing import repair as mend
+from pannier.upkeep.verify_backup import lacking
 from pannier.upkeep.verify_content import READ_FAILS, ContentCheck
 from pannier.upkeep.verify_pictures import Pictures, check_shards, harmed
 from pannier.versions.attaching import addition_file, addition_numbers, read_addition
@@ -46,6 +47,7 @@ def verify(
     seed: int = 0,
     repair: bool = False,
     repair_from: str | Path | OpenedStore | None = None,
+    against: str | Path | OpenedStore | None = None,
     progress: Progress | None = None,
 ) -> list[Finding]:
     """All findings of a store, damage first; an empty list, or information alone, means that every byte is as written.
@@ -54,7 +56,8 @@ def verify(
     shards give, documents against their seals, content ids against their rows; names against the history they tell.
     quick: structure alone, no picture is read. sample: a part of the pictures is read, as "5%" or 0.05, fixed by the seed.
     repair: makes again what is derived. repair_from: brings back from a copy of the store what that has. Then it is looked
-    again, and what is still wrong is given. progress: called with (bytes done, bytes in all).
+    again, and what is still wrong is given. against: the original of which this is a copy; what that has and this lacks, or
+    has otherwise, is damage. progress: called with (bytes done, bytes in all).
     Memory: a few pieces of 4 MiB, 40 bytes a picture and one manifest. Raises ConflictError while the store is tidied.
     """
     share = 1.0 if sample is None else float(read_part(sample))
@@ -69,6 +72,9 @@ def verify(
             copy = open_store(repair_from) if isinstance(repair_from, str | Path) else repair_from
             mend(opened, findings, copy)
             findings = _Verification(opened, share, seed, quick, progress).run()
+        if against is not None and not any(finding.is_damage for finding in findings):
+            original = open_store(against) if isinstance(against, str | Path) else against
+            findings = [*lacking(opened, original), *findings]
     return findings
 
 

@@ -14,11 +14,11 @@ from pannier.columns import connected, numbered
 from pannier.images.near import USUAL_DISTANCE, checked_distance, near_links
 from pannier.results import Result
 from pannier.store.records import Record
-from pannier.store.state import State
+from pannier.store.state import State, miniatures_of
 
 
-@dataclass(frozen=True)
-class Double:
+@dataclass(frozen=True, repr=False)
+class Double(Result):
     """Two records that show the same picture (`likeness` 1), or nearly; as a row of a table, to be declared `unlike`."""
 
     key: str
@@ -52,13 +52,13 @@ class Doubles(Result):
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data for JSON."""
-        return {"near": self.near, "pairs": [vars(each) for each in self.pairs], "sets": self.sets}
+        return {"near": self.near, "pairs": [each.to_dict() for each in self.pairs], "sets": self.sets}
 
     def to_frame(self) -> Any:
         """The pairs as a pandas table, whose column `unlike` is to be filled in."""
         import pandas
 
-        return pandas.DataFrame([vars(each) for each in self.pairs], columns=list(Double.__dataclass_fields__))
+        return pandas.DataFrame([each.to_dict() for each in self.pairs], columns=list(Double.__dataclass_fields__))
 
     @cached_property
     def records(self) -> dict[str, Record]:
@@ -74,7 +74,7 @@ def doubles(state: State, near: int | None = None, progress: Progress | None = N
     manifest = state.manifest
     digests = manifest.pictures(np.arange(len(manifest)))
     numbers, firsts = numbered(digests)
-    found = near_links(state.miniatures(digests[firsts]), digests[firsts], near, state.dealing.unlike, progress=progress)
+    found = near_links(miniatures_of(state)(digests[firsts]), digests[firsts], near, state.dealing.unlike, progress=progress)
     others = np.flatnonzero(firsts[numbers] != np.arange(len(digests)))
     links = np.concatenate([firsts[found.pairs], np.stack([firsts[numbers[others]], others], axis=1)])
     likeness = np.concatenate([np.minimum(found.likeness, 1), np.ones(len(others))])

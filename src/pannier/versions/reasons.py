@@ -12,7 +12,7 @@ from pannier.images.near import near_links
 from pannier.results import Result
 from pannier.sources.rules import GROUP
 from pannier.store.snapshots import SHOWN_DIGITS
-from pannier.store.state import OpenedStore, State
+from pannier.store.state import OpenedStore, State, miniatures_of
 from pannier.versions.history import record_history
 
 SHOWN_KEYS = 3
@@ -90,7 +90,7 @@ def _related(state: State, row: int) -> list[tuple[str, Rows]]:
         own = manifest.find_pictures(manifest.pictures(np.array([row])))
         rows = np.concatenate([[row], np.setdiff1d(firsts, own)])
         digests = manifest.pictures(rows)
-        pairs = near_links(state.miniatures(digests), digests, dealing.near, dealing.unlike, asked=1).pairs
+        pairs = near_links(miniatures_of(state)(digests), digests, dealing.near, dealing.unlike, asked=1).pairs
         found.append(("a near double of", rows[pairs[pairs[:, 0] == 0, 1]]))
     return [(what, rows[rows != row]) for what, rows in found]
 

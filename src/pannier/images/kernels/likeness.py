@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from pannier.images.kernels.compiling import CACHED, U32, U64
+from pannier.images.kernels.compiling import CACHED, INNER, U32, U64
 
 
 @njit(**CACHED)
@@ -98,16 +98,23 @@ def codes_of(outline, places, turns, signs, codes):
         codes[t] = code
 
 
+@njit(**INNER)
+def _count_bits(bits):
+    bits -= (bits >> U64(1)) & U64(0x5555555555555555)
+    bits = (bits & U64(0x3333333333333333)) + ((bits >> U64(2)) & U64(0x3333333333333333))
+    return (((bits + (bits >> U64(4))) & U64(0x0F0F0F0F0F0F0F0F)) * U64(0x0101010101010101)) >> U64(56)
+
+
 @njit(**CACHED)
-def find_candidates(outlines, index, roots, own, weak, most, least, best, way, touched):
+def find_candidates(outlines, index, roots, own, weak, most, off, least, best, way, touched):
     """Pictures that may be like one, from its outlines through all windows; how many are in `touched`.
 
     Signs may be the other way round of those numbers whose square is at most `weak`: of `most[0]` of the smallest through
-    the first window, the whole picture, of `most[1]` through others. `best`, -1 before, takes the likeness of outlines,
-    above `least`; `way` the window and turn it was found by, window * 8 + turn. `own` is the picture's number; what has its
-    root already is passed over.
+    the first window, the whole picture, of `most[1]` through others; and of `off` of the numbers that are in no code.
+    `best`, -1 before, takes the likeness of outlines, above `least`; `way` the window and turn it was found by, window * 8 +
+    turn. `own` is the picture's number; what has its root already is passed over.
     """
-    places, turns, signs, theirs, codes, owners, filled, starts, shift = index
+    places, others, turns, signs, theirs, codes, rests, owners, filled, starts, shift = index
     found, bits = 0, places.size
     order, squares = np.empty(bits, U32), np.empty(bits, np.float32)
     probes = np.empty(1 << max(most[0], most[1]), U32)
@@ -123,6 +130,9 @@ def find_candidates(outlines, index, roots, own, weak, most, least, best, way, t
                 squares[at], order[at] = squares[at - 1], order[at - 1]
                 at -= 1
             squares[at], order[at] = value * value, U32(1) << U32(bits - 1 - b)
+        rest = U64(0)
+        for b in range(others.size):
+            rest = (rest << U64(1)) | U64(row[others[b]] > 0)
         ways, hits = 1, 0
         probes[0] = code
         for i in range(min(count, most[0] if k == 0 else most[1])):
@@ -136,7 +146,7 @@ def find_candidates(outlines, index, roots, own, weak, most, least, best, way, t
         for j in range(hits):
             probe = probes[j]
             for at in range(starts[probe >> shift], starts[(probe >> shift) + U32(1)]):
-                if codes[at] != probe:
+                if codes[at] != probe or _count_bits(rests[at] ^ rest) > off:
                     continue
                 other, turn = owners[at] >> 3, owners[at] & 7
                 if roots[other] == roots[own]:

@@ -1,0 +1,49 @@
+"""A backup held against its original: what the original has and the backup lacks, or has otherwise."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from pannier.storage.layout import ADDITIONS, STRANDS, TAGS, snapshot_file
+from pannier.store.names import MovingNames
+from pannier.store.state import OpenedStore
+from pannier.upkeep.copying import additions_without_number
+from pannier.upkeep.findings import Finding
+from pannier.upkeep.referenced import referenced
+
+_ADVICE = "renew it: copy the original into it with `all`"
+
+
+def lacking(backup: OpenedStore, original: OpenedStore) -> Iterator[Finding]:
+    """Strands, tags, snapshots, what was added to them, files and pictures of the original that the backup has not."""
+    for folder, ours, theirs in ((STRANDS, backup.strands, original.strands), (TAGS, backup.tags, original.tags)):
+        yield from _names(folder, ours, theirs, original)
+    heads = [head.snapshot for names in (original.strands, original.tags) for _, head in names.heads()]
+    wanted = referenced(original.storage, heads)
+    for file in sorted({*wanted.files(), *map(snapshot_file, wanted.documents)}):
+        if not backup.storage.exists(file):
+            yield Finding(file, "the original has it, and the backup does not", "what needs it", _ADVICE)
+    for snapshot_id in wanted.documents:
+        added = additions_without_number(original, snapshot_id)
+        there = additions_without_number(backup, snapshot_id)
+        count = sum(each not in there for each in added)
+        if count:
+            what = f"{count} of what was added to this snapshot is in the original alone"
+            yield Finding(f"{ADDITIONS}/{snapshot_id}", what, "its facts and files", _ADVICE)
+    backup.index.refresh()
+    lost = int((backup.index.find(wanted.pictures).segment < 0).sum())
+    if lost:
+        what = f"{lost:,} of {len(wanted.pictures):,} pictures of the original are in no shard of the backup"
+        yield Finding("shards", what, "the records that show them", _ADVICE)
+
+
+def _names(folder: str, ours: MovingNames, theirs: MovingNames, original: OpenedStore) -> Iterator[Finding]:
+    for name, head in theirs.heads():
+        here = ours.head(name)
+        if here is None:
+            yield Finding(f"{folder}/{name}", "the original has it, and the backup does not", "that name", _ADVICE)
+        elif here.snapshot != head.snapshot:
+            what = f"it is at snapshot {head.snapshot[:12]} in the original, and at {here.snapshot[:12]} here"
+            is_older = here.snapshot in original.snapshot_ids()
+            advice = _ADVICE if is_older else "find out which of the two is right: this one is not the original's"
+            yield Finding(f"{folder}/{name}", what, "what came since", advice)

@@ -63,8 +63,10 @@ def test_what_both_have_changed_is_a_conflict_until_it_is_decided(
         assert labels_of(store)["a"] == "satin"
     table = folder / "t.csv"
     table.write_text("photo,label\na.jpg,rib\nb.jpg,twill\n")
-    ended = run("pack", table, store.path, "--picture", "photo")
+    ended = run("pack", table, store.path, "--picture", "photo", "--figure", folder / "conflicts.png")
     assert "a.jpg  label   twill        rib            satin" in ended.out
+    assert (folder / "conflicts.png").stat().st_size > 5000
+    assert "a.jpg  label   twill        rib            satin" in run("pack", table, store.path, "--preview").out
     assert json.loads(run("pack", table, store.path, "--picture", "photo", "--json").out)["conflicts"][0]["here"] == "satin"
     assert said(store, folder, a="rib", b="twill", relabel="store").conflicts == []
     assert labels_of(store)["a"] == "satin"

@@ -111,6 +111,9 @@ def test_any_two_sides_come_together_as_a_plain_model_says(
         assert {(each.key, each.column) for each in first.conflicts} == conflicts, seed
         if conflicts:
             assert (sides.store.snapshot().id, first.is_new) == (head, False), "nothing is written before all is decided"
+            if not seed:
+                pannier.draw(first, tmp_path / "conflicts.png")
+                assert (tmp_path / "conflicts.png").exists()
             rows = first.conflict_table().to_pylist()
             decided = [row | {"take": ways[row["key"], row["column"]]} for row in rows]
             assert sides.store.merge("trial", decided=decided).conflicts == []

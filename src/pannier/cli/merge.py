@@ -8,6 +8,7 @@ from pannier.cli import options as opt
 from pannier.cli.terminal import (
     at_work,
     count_table,
+    draw_into,
     plural,
     print_doubts,
     print_json,
@@ -32,6 +33,7 @@ def merge(
     note: opt.Note = "",
     conflicts: str | None = opt.value(None, "Write the conflicts, as a table to fill in.", "FILE"),
     preview: opt.Preview = False,
+    figure: opt.Figure = None,
     json: opt.AsJson = False,
 ) -> int:
     """Bring two strands together that have moved apart: by key and column, from where they parted.
@@ -41,7 +43,7 @@ def merge(
     here first, with --strand.
 
     [dim]$[/dim] pannier merge swatches.store trial --preview
-    [dim]$[/dim] pannier merge swatches.store trial --conflicts conflicts.csv
+    [dim]$[/dim] pannier merge swatches.store trial --conflicts conflicts.csv --figure conflicts.png
     """
     with at_work("merge"):
         result = pannier.open_store(store).merge(theirs, note=note, preview=preview, **how)
@@ -49,6 +51,8 @@ def merge(
     print_json(result.to_dict()) if json else _print(result, store, theirs, **shown)
     if conflicts:
         write_table_into(conflicts, result.conflict_table(), "conflicts")
+    if figure and result.conflicts:
+        draw_into(figure, result, "sheet")
     return 1 if result.conflicts else 0
 
 

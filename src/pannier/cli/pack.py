@@ -10,6 +10,7 @@ from pannier import choices
 from pannier.cli import options as opt
 from pannier.cli.terminal import (
     count_table,
+    draw_into,
     plural,
     print_deviation,
     print_doubts,
@@ -61,6 +62,7 @@ def pack(
     how: opt.Said = opt.NOTHING,
     preview: bool = opt.flag("--preview", "Show what the rules make of the source, and pack nothing."),
     doubts: opt.Doubts = None,
+    figure: str | None = opt.value(None, "Draw the pictures in conflict into a PNG, PDF or SVG file.", "FILE"),
     json: opt.AsJson = False,
 ) -> int:
     """Bring a source in as the next snapshot.
@@ -77,15 +79,17 @@ def pack(
     with progress_bar("pack") as progress:
         told: opt.Said = {"note": note, "facts": fact, "preview": preview, "progress": progress}
         result = bring_in(source, store, PackOptions(**told, **how, **rules, **dealing))
-    print_json(result.to_dict()) if json else _print_preview(result) if preview else _print(result, store)
+    print_json(result.to_dict()) if json else _print_preview(result, store) if preview else _print(result, store)
     if doubts:
         write_doubts(result.doubts, doubts)
+    if figure and result.conflicts and not preview:
+        draw_into(figure, result, "sheet")
     if fact and not result.is_new and not preview:
         print(f"So no new snapshot has the facts; keep them with: pannier attach {store} --fact ...", file=sys.stderr)
     return 0
 
 
-def _print_preview(result: pannier.PackResult) -> None:
+def _print_preview(result: pannier.PackResult, store: str) -> None:
     from pannier.dealing.shares import split_rank
 
     print_funnel(result.rows, result.funnel)
@@ -101,6 +105,7 @@ def _print_preview(result: pannier.PackResult) -> None:
         if set(origins) != {name}:
             print(f"\n{name} is made of " + ", ".join(f"{origin} ({count:,})" for origin, count in origins.items()))
     print_deviation(result.deviation, result.tied)
+    _print_what_to_decide(result, store)
     print_left_out(result.left_out, "--json")
 
 
@@ -128,6 +133,21 @@ def _shown(value: Any) -> str:
     return "-" if value is None else str(value)
 
 
+def _print_what_to_decide(result: pannier.PackResult, store: str) -> None:
+    """What harms training, what is said otherwise than before, and what both sides have changed."""
+    print_doubts(result.doubts)
+    for option, before, now in result.otherwise:
+        print(f"\n--{option.replace('_', '-')} {_option(now)}: it was {_option(before)} when this source was packed before.")
+    if any(option in ("shares", "counts", "carve", "seed") for option, _, _ in result.otherwise):
+        print(f"It is for records that come from now on; pannier change {store} --shares ... deals all anew.")
+    if result.conflicts:
+        print(f"\nCorrected here, and said otherwise by the source since: {plural(len(result.conflicts), 'conflict')}")
+        rows = [[each.key, each.column, *map(_shown, each[2:])] for each in result.conflicts[:_SHOWN]]
+        print_table(["key", "column", "said before", "in the source", "here"], rows, left=5)
+        more = f"{len(result.conflicts) - _SHOWN:,} more with --json. " if len(result.conflicts) > _SHOWN else ""
+        print(f"{more}They stay as they are here until --relabel source, or --relabel store, decides.")
+
+
 def _print(result: pannier.PackResult, store: str) -> None:
     snapshot = result.snapshot
     for note in result.notes:
@@ -140,17 +160,7 @@ def _print(result: pannier.PackResult, store: str) -> None:
         print(f"{plural(result.new_pictures, 'new picture')}, {show_bytes(result.new_bytes)}.\n")
         count_table(snapshot.counts, snapshot.classes, list(snapshot.splits))
         print_deviation(result.deviation, result.tied)
-    print_doubts(result.doubts)
-    for option, before, now in result.otherwise:
-        print(f"\n--{option.replace('_', '-')} {_option(now)}: it was {_option(before)} when this source was packed before.")
-    if any(option in ("shares", "counts", "carve", "seed") for option, _, _ in result.otherwise):
-        print(f"It is for records that come from now on; pannier change {store} --shares ... deals all anew.")
-    if result.conflicts:
-        print(f"\nCorrected here, and said otherwise by the source since: {plural(len(result.conflicts), 'conflict')}")
-        rows = [[each.key, each.column, *map(_shown, each[2:])] for each in result.conflicts[:_SHOWN]]
-        print_table(["key", "column", "said before", "in the source", "here"], rows, left=5)
-        more = f"{len(result.conflicts) - _SHOWN:,} more with --json. " if len(result.conflicts) > _SHOWN else ""
-        print(f"{more}They stay as they are here until --relabel source, or --relabel store, decides.")
+    _print_what_to_decide(result, store)
     print_left_out(result.left_out)
     if result.skipped:
         print(f"\nSkipped: {plural(result.skipped, 'file')} that {'is' if result.skipped == 1 else 'are'} no picture.")

@@ -13,7 +13,7 @@ import numpy as np
 from pannier.errors import NotFoundError, PictureError, UsageError, did_you_mean
 from pannier.feed.feed import Feed
 from pannier.figures.style import DPI, FAINT, HEIGHT, INK, WIDTH, new_figure, save_figure
-from pannier.hashing import argsort_hashes, checked_seed, fold, fold_each
+from pannier.hashing import argsort_hashes, checked_seed, fold, fold_each, text_hash
 from pannier.images.prepare import Preparation
 from pannier.images.treatment import Treatment
 from pannier.sources.findings import Findings
@@ -156,6 +156,17 @@ def draw_pairs(found: Doubles, path: str, title: str | None = None) -> None:
             shown.append(Shown(key, label, split, None, found.records[key], headline, None, mark))
     title = title or f"{found.state.title}: {len(shown) // 2} of {len(found.pairs):,} pairs of doubles, worst first"
     draw_sheet(shown, path, title=title, together=2)
+
+
+def draw_conflicts(state: State, told: Sequence[tuple[str, str]], path: str, title: str) -> None:
+    """Draws the records about which two disagree: their keys, and what stands above each picture."""
+    shown = []
+    for key, headline in dict(reversed(told[:MOST])).items():
+        row = state.manifest.find(key, text_hash(key))
+        if row is not None:
+            record = state.record(row)
+            shown.append(Shown(key, record.label, record.split, None, record, headline))
+    draw_sheet(shown[::-1], path, title=title)
 
 
 def draw_sheet(records: Sequence[Drawable], path: str, *, title: str, together: int = 1) -> None:

@@ -3,8 +3,8 @@
 In two stages. Hashes find candidates, generously: the signs of the low frequencies of a picture, in all eight turns, are
 looked up from those of every other picture through windows that cut 0, 5 or 10 % off each side; signs of small numbers may
 be either way, as in multi-probe hashing (Lv et al., "Multi-Probe LSH", 2007). Windows are tapered, so that fine threads cut
-at an edge do not show in low frequencies. Then pixels decide: miniatures are aligned, and what lies between fine and coarse
-in them correlates or does not.
+at an edge do not show in low frequencies. Then pixels decide: miniatures are aligned, and the waves between fine and coarse
+in them agree or do not.
 """
 
 from __future__ import annotations
@@ -25,9 +25,10 @@ from pannier.errors import UsageError
 from pannier.images.miniature import SIDE, Miniatures
 from pannier.machine import usable_cores
 
-# pictures of which the miniatures correlate by 1 less so many twentieths are near doubles
+# pictures of which the miniatures agree by 1 less so many steps are near doubles
 USUAL_DISTANCE = 6
 LARGEST_DISTANCE = 12
+_STEP = 0.06
 _CUTS = (0.0, 0.05, 0.1)
 _FREQUENCIES = 8
 _TAPER = 0.15
@@ -42,7 +43,9 @@ _LEAST_OUTLINE = 0.92
 _FIRST, _MOST = 32, 1024
 # widths of Gaussians: pixels are aligned by what lies between coarse and low, compared by what lies between fine and low
 _COARSE, _FINE, _LOW = 1.0, 0.8, 4.0
-_LEAST_COARSE, _LEAST_CONTRAST, _MARGIN = 0.3, 0.2, 3
+_LEAST_COARSE, _LEAST_FINE, _LEAST_CONTRAST, _MARGIN = 0.3, 0.5, 0.2, 2
+# waves that are compared, in cycles a side; those weaker than this part of the mean count less
+_CYCLES, _SOFT = (2, 18), 0.3
 
 Links = np.ndarray[Any, np.dtype[np.int64]]
 # two pictures' SHA-256, in hexadecimal
@@ -97,7 +100,7 @@ class _Linking:
         count = len(digests)
         self._digests, self._unlike = digests, {frozenset(pair) for pair in unlike}
         self._kernels, self._fetch = likeness, fetch
-        self._count, self._asked, self._least = count, asked, 1 - distance / 20
+        self._count, self._asked, self._least = count, asked, 1 - distance * _STEP
         self._turns, self._signs = _turns()
         self._roots = np.arange(count)
         self._pairs: list[tuple[int, int]] = []
@@ -203,7 +206,10 @@ class _Linking:
         self._kernels.aligned(_between(one, _COARSE), _between(other, _COARSE), window, 6)
         there = np.empty_like(one)
         self._kernels.looked_through(one, window, there)
-        return float(self._kernels.correlation(_evened(there), _evened(other), _MARGIN))
+        ours, theirs = _evened(there), _evened(other)
+        if self._kernels.correlation(ours, theirs, _MARGIN) < _LEAST_FINE:
+            return -1.0
+        return _agreement(ours, theirs)
 
     def _halved(self, pixels: Any) -> Any:
         small = np.empty((SIDE // 2, SIDE // 2), np.float32)
@@ -296,6 +302,29 @@ def _evened(pixels: Any) -> Any:
     detail = _between(pixels, _FINE)
     contrast = np.sqrt(cv2.GaussianBlur(detail * detail, (0, 0), _LOW))
     return detail / (contrast + np.float32(_LEAST_CONTRAST) * detail.std() + np.float32(1e-6))
+
+
+@cache
+def _compared() -> tuple[Any, Any]:
+    """The weights of pixels, which fall off to the edges, and the frequencies that are compared."""
+    side = SIDE - 2 * _MARGIN
+    fall, frequency = np.hanning(side), np.fft.fftfreq(side, 1 / side)
+    cycles = np.hypot(frequency[:, None], frequency[None, :])
+    return np.outer(fall, fall), (cycles >= _CYCLES[0]) & (cycles <= _CYCLES[1])
+
+
+def _agreement(one: Any, other: Any) -> float:
+    """How far the waves of two aligned squares agree, each counting nearly alike, however strong it is: -1 to 1.
+
+    So a regular weave, which is a few strong waves, is not like all others of its kind (phase correlation: Kuglin and
+    Hines, "The Phase Correlation Image Alignment Method", 1975).
+    """
+    fall, is_compared = _compared()
+    inner = slice(_MARGIN, SIDE - _MARGIN)
+    ours, theirs = (np.fft.fft2(each[inner, inner] * fall)[is_compared] for each in (one, other))
+    evened = [each / (np.abs(each) + _SOFT * np.sqrt(np.mean(np.abs(each) ** 2)) + 1e-12) for each in (ours, theirs)]
+    both = np.sum(evened[0] * np.conj(evened[1])).real
+    return float(both / (np.linalg.norm(evened[0]) * np.linalg.norm(evened[1]) + 1e-12))
 
 
 def _between(pixels: Any, fine: float) -> Any:

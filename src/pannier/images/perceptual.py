@@ -17,6 +17,8 @@ from pannier.images.decode import Pixels
 SIDE = 32
 FREQUENCIES = 8
 _ONE = 1 << 14
+# hashes that differ in at most so many bits are of one picture, resized or compressed again
+ALIKE_BITS = 6
 
 
 @cache

@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from pannier.array_types import Flags
-from pannier.columns import Digests, NameColumn, Rows, connected, numbered, order_of_keys
+from pannier.columns import Digests, NameColumn, Rows, connected, differs, numbered, order_of_keys
 from pannier.dealing.shares import Dealing
 from pannier.dealing.splits import deal
 from pannier.errors import SourceError
@@ -103,30 +103,39 @@ def _open_rows(revision: Revision, dealing: Dealing, anew: bool) -> Flags:
 
 
 def _guard_frozen(revision: Revision, dealing: Dealing) -> Revision:
-    """Without the rows that would change a frozen split."""
+    """Without what would change a frozen split; a record's new label and side columns are none of that."""
     if not dealing.frozen:
         return revision
     before, after = revision.before("split").to_list(), revision.splits.to_list()
-    is_other = revision.is_other_picture
-    kept = []
+    is_other, is_there = revision.is_other_picture, revision.is_there
+    kept = np.ones(len(revision), bool)
+    splits = list(after)
     for row, (was, becomes) in enumerate(zip(before, after, strict=True)):
         reason = ""
-        if was in dealing.frozen and (is_other[row] or becomes != was):
-            what = "moved" if becomes != was else "given another picture"
-            reason = f"{was} is frozen: the record is not {what}"
+        if was in dealing.frozen and is_other[row]:
+            reason = f"{was} is frozen: the record is not given another picture"
+        elif (was in dealing.frozen or becomes in dealing.frozen) and was != becomes and is_there[row]:
+            frozen = was if was in dealing.frozen else becomes
+            reason, splits[row] = (
+                f"{frozen} is frozen: the record stays in {was or 'no split'}, not {becomes or 'none'}",
+                was,
+            )
         elif becomes in dealing.frozen and was != becomes:
             reason = f"{becomes} is frozen: it gains no record"
         if reason:
             revision.left_out.append(LeftOut(revision.key(row), "frozen", reason))
-        else:
-            kept.append(row)
+            kept[row] = splits[row] != after[row]
+    if splits != after:
+        is_undone = np.array([split != said for split, said in zip(splits, after, strict=True)], bool)
+        revision = replace(revision, splits=NameColumn.of(pa.array(splits, pa.string())))
+        kept &= ~is_undone | revision.takes_side | differs(revision.before("label"), revision.labels)
     gone_splits = names_there(revision.manifest, revision.gone, "split").to_list()
     stays = np.array([split in dealing.frozen for split in gone_splits], bool)
     kept_splits = [split for split in gone_splits if split in dealing.frozen]
     for key, split in zip(_keys_of(revision.manifest, revision.gone[stays]), kept_splits, strict=True):
         revision.left_out.append(LeftOut(key, "frozen", f"{split} is frozen: the record is not removed"))
     revision.gone = revision.gone[~stays]
-    return revision if len(kept) == len(revision) else revision.only(kept)
+    return revision if kept.all() else revision.only(kept)
 
 
 def _leaving_doubles(revision: Revision, relations: _Relations, is_open: Flags) -> Flags:

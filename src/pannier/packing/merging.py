@@ -12,10 +12,10 @@ import pyarrow.compute as pc
 
 from pannier.array_types import Flags
 from pannier.choices import Relabel
-from pannier.columns import Digests, NameColumn, Rows, digests_of, numbered
+from pannier.columns import Digests, NameColumn, Rows, differs, digests_of, numbered
 from pannier.errors import ConflictError
 from pannier.hashing import Hashes
-from pannier.images.near import USUAL_DISTANCE
+from pannier.images.perceptual import ALIKE_BITS
 from pannier.packing.doubts import Doubt
 from pannier.packing.revision import Revision, both_sides, side_names
 from pannier.packing.three_way import Conflict, Corrections, Decided, alike, decide, there_in
@@ -46,6 +46,22 @@ class Counts:
     doubts: list[Doubt] = field(default_factory=list)
     deviation: dict[str | None, int] = field(default_factory=dict)
     tied: dict[str | None, tuple[str, int]] = field(default_factory=dict)
+
+    def take_back(self, proposed: Revision, settled: Revision) -> None:
+        """Counts no more what was kept from happening, as in a frozen split."""
+        before, after = ((*_changed(each), int(each.is_other_picture.sum())) for each in (proposed, settled))
+        labels, splits, pictures = (max(0, one - other) for one, other in zip(before, after, strict=True))
+        self.relabelled, self.resplit = max(0, self.relabelled - labels), max(0, self.resplit - splits)
+        self.changed -= pictures
+
+
+def _changed(revision: Revision) -> tuple[int, int]:
+    """How many records that are there, and keep their pictures, have another label, and have left a split."""
+    is_same = revision.is_there & ~revision.is_other_picture
+    labels, splits = (
+        differs(revision.before(name), after) for name, after in (("label", revision.labels), ("split", revision.splits))
+    )
+    return int((labels & is_same).sum()), int((splits & is_same & (revision.before("split").codes >= 0)).sum())
 
 
 def merge(
@@ -141,7 +157,7 @@ def _pictures(incoming: Any, there: Rows, manifest: Manifest, likeness: Likeness
     if at.any():
         new, old = likeness(ours[at]), likeness(theirs[at])
         distance = np.array([(int(a) ^ int(b)).bit_count() for a, b in zip(new, old, strict=True)])
-        is_reencoded[is_other] = (new != 0) & (old != 0) & (distance <= USUAL_DISTANCE)
+        is_reencoded[is_other] = (new != 0) & (old != 0) & (distance <= ALIKE_BITS)
     return is_there, is_other, is_reencoded
 
 

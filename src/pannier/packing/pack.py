@@ -368,6 +368,7 @@ class _Packing:
             acting = dealing.acting(before, () if parent is None else parent.splits)
             counts = {} if parent is None else parent.counts
             settled = settle(revision, counts, acting, self._miniatures.fetch)
+            self._done.take_back(revision, settled.revision)
             revision, self._done.deviation, self._done.tied = settled.revision, settled.deviation, settled.tied
         self._done.doubts = doubts_in(revision, classes)
         if self._options.strict and self._done.doubts and self._options.doubtful is None:

@@ -19,7 +19,7 @@ from pannier.columns import Rows, order_by_hash, to_digests
 from pannier.errors import PictureError, UsageError
 from pannier.hashing import text_hash
 from pannier.images.facts import MAX_PIXELS
-from pannier.images.near import USUAL_DISTANCE
+from pannier.images.perceptual import ALIKE_BITS
 from pannier.kinds import ChangeKind
 from pannier.machine import usable_cores
 from pannier.results import Result
@@ -158,7 +158,7 @@ class Comparison(Result):
         return {
             key
             for key, (old, new) in zip(keys, hashes, strict=True)
-            if old and new and (old ^ new).bit_count() <= USUAL_DISTANCE
+            if old and new and (old ^ new).bit_count() <= ALIKE_BITS
         }
 
     def to_dict(self) -> dict[str, Any]:

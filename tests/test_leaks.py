@@ -258,7 +258,7 @@ def test_variants_are_linked_and_unlike_pictures_are_not(scale: int) -> None:
     print(f"\n{count} pictures, parted of each kind: {dict(parted)}")
     assert max(parted.values()) <= 1, parted
     unlike = 100 if scale == 1 else 10_000
-    false = links_of([cloth(1000 + seed, 90) for seed in range(unlike)]).pairs
+    false = links_of([cloth(1000 + seed, 160 + 20 * (seed // 2 % 4)) for seed in range(unlike)]).pairs
     print(f"{unlike:,} unlike pictures, linked: {len(false)}")
     assert len(false) <= 1
 
@@ -268,7 +268,7 @@ def test_links_are_the_same_whatever_the_order_and_whoever_asks() -> None:
     shown = pictures + [variants(pixels)["cropped"] for pixels in pictures] + [cloth(50 + seed, 120) for seed in range(8)]
     found = links_of(shown)
     assert {tuple(pair) for pair in found.pairs.tolist()} == {(i, i + 8) for i in range(8)}
-    assert found.likeness.min() > 0.64
+    assert found.likeness.min() > 0.67
     assert found.pairs.tolist() == links_of(shown).pairs.tolist()
     back = 23 - links_of(shown[::-1]).pairs
     assert {tuple(sorted(pair)) for pair in back.tolist()} == {(i, i + 8) for i in range(8)}

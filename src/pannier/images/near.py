@@ -28,7 +28,7 @@ from pannier.machine import usable_cores
 # pictures of which the miniatures agree by 1 less so many steps are near doubles
 USUAL_DISTANCE = 6
 LARGEST_DISTANCE = 12
-_STEP = 0.06
+_STEP = 0.055
 _CUTS = (0.0, 0.05, 0.1)
 _FREQUENCIES = 8
 _TAPER = 0.15

@@ -137,6 +137,20 @@ def test_tables_that_cannot_be_used_say_what_to_do(
     assert says in str(caught.value)
 
 
+def test_row_numbers_are_those_of_a_spreadsheet(tmp_path: Path, store: pannier.Store) -> None:
+    for number in range(8):
+        (tmp_path / f"{number}.png").write_bytes(encoded(draw(number), "png"))
+    lines = ["file,label", "0.png,a", "1.png,b,c", "", "2.png,a", '"3.png","b', 'x"', ",a", "4.png,b,q", ",b", "6.png,b"]
+    (tmp_path / "t.csv").write_text("\n".join(lines) + "\n\n")
+    left = {item.key: item.kind for item in store.pack(tmp_path / "t.csv").left_out}
+    assert left == {"row 3": "malformed", "row 7": "no picture", "row 8": "malformed", "row 9": "no picture"}
+    rows = [{"file": "0.png", "label": "a"}, {"file": None, "label": "a"}, {"file": "2.png", "label": "b"}]
+    (tmp_path / "t.jsonl").write_text("".join(json.dumps(row) + "\n" for row in rows))
+    assert [item.key for item in store.pack(tmp_path / "t.jsonl").left_out] == ["row 2"]
+    pd.DataFrame(rows).to_excel(tmp_path / "t.xlsx", index=False)
+    assert [item.key for item in store.pack(tmp_path / "t.xlsx").left_out] == ["row 3"]
+
+
 def test_options_for_tables_are_refused_for_folders(folder: Path, store: pannier.Store) -> None:
     with pytest.raises(UsageError, match="`picture` is for tables"):
         store.pack(folder, picture="x")

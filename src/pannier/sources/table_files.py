@@ -7,13 +7,16 @@ import io
 import re
 import tempfile
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from pannier.columns import Rows
 from pannier.errors import SourceError, UsageError
 
 # cells that mean nothing, as they are said: "NULL,n/a,-", or a list
@@ -31,6 +34,7 @@ _SAMPLE_LINES = 200
 _SAMPLE_CHARACTERS = 1 << 16
 _UNPACKED_AT_ONCE = 16
 _PROBED_VALUES = 1000
+_BLANK = re.compile(r"\n\r?\n")
 _WHOLE = r"^[+-]?(0|[1-9][0-9]*)$"
 _FRACTION = r"^[+-]?((0|[1-9][0-9]*)(\.[0-9]*)?|\.[0-9]+)([eE][+-]?[0-9]+)?$"
 _DAY = r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$"
@@ -47,15 +51,25 @@ KINDS = (
 
 @dataclass
 class ReadTable:
-    """A table, what was found of how it is written, and the lines that are not rows: (number of the line, reason).
+    """A table, what was found of how it is written, and the rows that are left out of it: (number, reason).
 
-    `stray_blanks` counts by column the cells from which blanks were taken off.
+    `stray_blanks` counts by column the cells from which blanks were taken off. `header_rows`: 1 where the first row of the
+    file names the columns; `blank`: the numbers of rows without a cell.
     """
 
     table: Any
     notes: list[str] = field(default_factory=list)
     malformed: list[tuple[int, str]] = field(default_factory=list)
     stray_blanks: dict[str, int] = field(default_factory=dict)
+    header_rows: int = 0
+    blank: list[int] = field(default_factory=list)
+
+    @cached_property
+    def numbers(self) -> Rows:
+        """By row its number as a spreadsheet shows it: from 1, header and blank rows counted, a cell's line breaks not."""
+        missing = np.array(sorted({*self.blank, *(number for number, _ in self.malformed)}), np.int64)
+        first = self.header_rows + 1
+        return np.setdiff1d(np.arange(first, first + len(self.table) + len(missing)), missing)
 
 
 def read_table(path: Path, *, encoding: str | None = None, separator: str | None = None, null: Nulls = ()) -> ReadTable:
@@ -70,7 +84,7 @@ def read_table(path: Path, *, encoding: str | None = None, separator: str | None
         "text": lambda: _read_text(path, encoding, separator, null_tokens(null)),
         "json": lambda: tidied(_read_json(path), null),
         "parquet": lambda: _read_parquet(path, null),
-        "excel": lambda: tidied(_read_excel(path), null),
+        "excel": lambda: replace(tidied(_read_excel(path), null), header_rows=1),
     }
     try:
         table = readers[kind]()
@@ -137,9 +151,12 @@ def _read_text(path: Path, encoding: str | None, separator: str | None, null: li
     if len(set(names)) < len(names):
         raise SourceError(f"{path} has two columns {max(names, key=names.count)!r}: rename one of them")
     malformed: list[tuple[int, str]] = []
+    blank = _blank_rows(text, separator)
 
     def leave_out(row: Any) -> str:
-        malformed.append((row.number, f"it has {row.actual_columns} cells where the header has {row.expected_columns}"))
+        malformed.append(
+            (_shifted(row.number, blank), f"it has {row.actual_columns} cells where the header has {row.expected_columns}")
+        )
         return "skip"
 
     table = arrow_csv.read_csv(
@@ -150,7 +167,25 @@ def _read_text(path: Path, encoding: str | None, separator: str | None, null: li
     )
     read = tidied(table, null)
     typed = pa.table({name: _typed(read.table.column(name)) for name in names})
-    return ReadTable(typed, notes, malformed, read.stray_blanks)
+    return ReadTable(typed, notes, malformed, read.stray_blanks, 1, blank)
+
+
+def _blank_rows(text: str, separator: str) -> list[int]:
+    """The numbers of rows without a cell, which are read as nothing."""
+    if not _BLANK.search(text):
+        return []
+    try:
+        rows = csv.reader(io.StringIO(text, newline=""), delimiter=separator)
+        return [number for number, row in enumerate(rows, 1) if not row]
+    except csv.Error:  # a cell of more characters than it takes
+        return []
+
+
+def _shifted(number: int, blank: list[int]) -> int:
+    """The number of a row of which the blank ones before were not counted."""
+    for each in blank:
+        number += each <= number
+    return number
 
 
 def _block_of(text: str) -> int:

@@ -45,12 +45,12 @@ class TableSource:
         self.notes = [*table.notes, f"pictures are read from {found.column}"]
         has_picture = pc.is_valid(self._pictures)
         without = np.flatnonzero(~has_picture.to_numpy(zero_copy_only=False))
-        self.passed += [LeftOut(f"row {row + 2}", "no picture", "it names none") for row in without.tolist()]
+        self.passed += [LeftOut(f"row {table.numbers[row]}", "no picture", "it names none") for row in without.tolist()]
         if not is_bytes(self._pictures.type):
             is_link = pc.fill_null(pc.match_substring_regex(self._pictures, LINK), False)
             links = np.flatnonzero(is_link.to_numpy(zero_copy_only=False))
             reason = "a link, which packing does not fetch: pannier gather does"
-            self.passed += [LeftOut(f"row {row + 2}", "link", reason) for row in links.tolist()]
+            self.passed += [LeftOut(f"row {table.numbers[row]}", "link", reason) for row in links.tolist()]
             has_picture = pc.and_not(has_picture, is_link)
             without = np.concatenate([without, links])
         kept = found.table.drop_columns([name for name in found.table.column_names if is_picture(found.table.column(name))])

@@ -43,7 +43,7 @@ _LEAST_OUTLINE = 0.92
 _FIRST, _MOST = 32, 1024
 # widths of Gaussians: pixels are aligned by what lies between coarse and low, compared by what lies between fine and low
 _COARSE, _FINE, _LOW = 1.0, 0.8, 4.0
-_LEAST_COARSE, _LEAST_FINE, _LEAST_CONTRAST, _MARGIN = 0.3, 0.5, 0.2, 2
+_LEAST_COARSE, _LEAST_FINE, _LEAST_CONTRAST, _MARGIN = 0.5, 0.45, 0.2, 2
 # waves that are compared, in cycles a side; those weaker than this part of the mean count less
 _CYCLES, _SOFT = (2, 18), 0.3
 
@@ -203,13 +203,11 @@ class _Linking:
         ours, theirs = (_between(self._halved(each), _COARSE / 2) for each in (one, other))
         if self._kernels.aligned(ours, theirs, window, 4) < _LEAST_COARSE:
             return -1.0
-        self._kernels.aligned(_between(one, _COARSE), _between(other, _COARSE), window, 6)
+        if self._kernels.aligned(_between(one, _COARSE), _between(other, _COARSE), window, 6) < _LEAST_FINE:
+            return -1.0
         there = np.empty_like(one)
         self._kernels.looked_through(one, window, there)
-        ours, theirs = _evened(there), _evened(other)
-        if self._kernels.correlation(ours, theirs, _MARGIN) < _LEAST_FINE:
-            return -1.0
-        return _agreement(ours, theirs)
+        return _agreement(_evened(there), _evened(other))
 
     def _halved(self, pixels: Any) -> Any:
         small = np.empty((SIDE // 2, SIDE // 2), np.float32)

@@ -185,12 +185,9 @@ def looked_through(pixels, window, out):
             out[i, j] = row[lefts[j]] + rights[j] * (row[lefts[j] + 1] - row[lefts[j]])
 
 
-@njit(**CACHED)
-def correlation(one, other, margin):
-    """Of two squares without their margins."""
-    side = one.shape[0]
-    ours = one[margin : side - margin, margin : side - margin].copy().ravel()
-    theirs = other[margin : side - margin, margin : side - margin].copy().ravel()
+@njit(**INNER)
+def _correlation(one, other):
+    ours, theirs = one.copy().ravel(), other.copy().ravel()
     ours -= ours.mean()
     theirs -= theirs.mean()
     return np.dot(ours, theirs) / np.sqrt(np.dot(ours, ours) * np.dot(theirs, theirs) + np.float32(1e-9))
@@ -211,7 +208,7 @@ def aligned(one, other, window, steps):
     along = ((np.arange(side) + 0.5) / side).astype(np.float32)
     for step in range(steps + 1):
         looked_through(one, window, there)
-        likeness = correlation(there, other, 0)
+        likeness = _correlation(there, other)
         if likeness > best:
             best = likeness
             kept[:] = window

@@ -460,6 +460,12 @@ def test_a_snapshot_of_another_store_is_a_source(tmp_path: Path, run: Callable[.
     assert pannier.open(here).content_id == theirs.snapshot("spring").content_id
     assert pannier.open(here).recipes == [{"source": [f"{theirs.path}@spring"]}]
     assert not pannier.open_store(here).pack(f"{theirs.path}@spring").is_new
+    both = pannier.create(tmp_path / "both.store").pack([f"{theirs.path}@spring", fill(tmp_path / "more", 2)]).snapshot
+    named = theirs.path.stem
+    assert {key.partition("/")[0] for key in (record.key for record in both)} == {named, "more"}
+    for record in pannier.open(f"{theirs.path}@spring"):
+        there = both[f"{named}/{record.key}"]
+        assert (there.label, there.sha256, there.side) == (record.label, record.sha256, record.side)
     some = pannier.create(tmp_path / "3").pack(theirs.path, where="width > 0", label="'cloth'", prefix="theirs").snapshot
     assert (some.classes, len(some)) == (["cloth"], 12)
     assert some[0].key.startswith("theirs/")

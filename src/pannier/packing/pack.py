@@ -27,7 +27,7 @@ from pannier.packing.merging import Counts, merge, refuse_both_sides_changed, ro
 from pannier.packing.recipe import dealt_otherwise, followed, named, of_source, recipe_of, with_recipe
 from pannier.packing.revision import Revision
 from pannier.packing.seen import Seen
-from pannier.packing.snapshot_source import snapshot_source
+from pannier.packing.snapshot_source import SnapshotSource, snapshot_source
 from pannier.results import Result, plain
 from pannier.sources.checking import Checker, Checking
 from pannier.sources.opening import ReadingOptions, as_source
@@ -293,15 +293,11 @@ class _Packing:
     def _source_of(self, source: Any) -> Source:
         """A snapshot where a store is named, with its side columns unless others are said; else what `as_source` reads."""
         options = self._options
-        snapshot = snapshot_source(source)
-        if snapshot is None:
-            return as_source(source, keep_splits=not options.resplit, is_known=self._seen.is_known, **options.reading())
-        said = next(iter(options.reading()), None)
-        if said:
-            raise UsageError(f"`{said}` is not for a snapshot; what of it is wanted is said by `where`")
-        snapshot.fixed_splits = snapshot.fixed_splits and not options.resplit
-        self._options = options if options.columns else replace(options, columns=snapshot.side_columns)
-        return snapshot
+        how: dict[str, Any] = {"keep_splits": not options.resplit, "is_known": self._seen.is_known}
+        opened = as_source(source, elsewhere=snapshot_source, **how, **options.reading())
+        if isinstance(opened, SnapshotSource) and not options.columns:
+            self._options = replace(options, columns=opened.side_columns)
+        return opened
 
     def _selected(self, source: Source) -> tuple[Chosen, Chosen, Hashes]:
         """(all rows that rules leave, those to bring in by order of the hashes of their keys to be, those hashes)."""

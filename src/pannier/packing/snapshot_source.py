@@ -19,11 +19,11 @@ class SnapshotSource:
 
     default_label = "label"
 
-    def __init__(self, state: State) -> None:
+    def __init__(self, state: State, keep_splits: bool) -> None:
         self._state, self._manifest = state, state.manifest
         self.name = f"{state.storage.address}@{state.id[:12]}"
         self.passed: list[LeftOut] = []
-        self.fixed_splits = bool(state.splits)
+        self.fixed_splits = keep_splits and bool(state.splits)
 
     @property
     def side_columns(self) -> tuple[str, ...]:
@@ -48,12 +48,11 @@ class SnapshotSource:
         return None
 
 
-def snapshot_source(source: Any) -> SnapshotSource | None:
+def snapshot_source(named: str, keep_splits: bool) -> SnapshotSource | None:
     """The snapshot that STORE or STORE@NAME names, as a source; None for all that is no store. Raises NotFoundError."""
-    source = source[0] if isinstance(source, list) and len(source) == 1 else source
-    if not isinstance(source, (str, Path)) or Path(source).is_file():
+    if Path(named).is_file():
         return None
-    address, name = parted_address(str(source))
+    address, name = parted_address(named)
     if not address.startswith("memory://") and not Path(address).is_dir():
         return None
-    return SnapshotSource(open_store(address).state(name)) if is_store(open_storage(address)) else None
+    return SnapshotSource(open_store(address).state(name), keep_splits) if is_store(open_storage(address)) else None

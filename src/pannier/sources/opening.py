@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -50,12 +50,22 @@ class ReadingOptions:
         return {name: value for name, value in wanted.items() if value is not None and (name == "labels" or value)}
 
 
+# opens what is no folder and no file of a source, with the splits that it has or without; None for what is
+Elsewhere = Callable[[str, bool], Source | None]
+
+
 def as_source(
-    source: Any, *, keep_splits: bool = True, is_known: Callable[[FileStamp], bool] | None = None, **reading: Any
+    source: Any,
+    *,
+    keep_splits: bool = True,
+    is_known: Callable[[FileStamp], bool] | None = None,
+    elsewhere: Elsewhere = lambda *_: None,
+    **reading: Any,
 ) -> Source:
     """Whatever names pictures, as a source: a path, several paths, a data frame, dicts, arrays; a source as it is.
 
-    `is_known` says of a file in a folder that it need not be looked into. `reading` are picture, root, encoding,
+    `is_known` says of a file in a folder that it need not be looked into. `elsewhere` opens what is named by no path of a
+    source, as a snapshot. `reading` are picture, root, encoding,
     separator and null for tables, include, exclude and hidden for folders and archives.
     Raises UsageError, NotFoundError, SourceError.
     """
@@ -63,16 +73,17 @@ def as_source(
     wanted = {name: value for name, value in reading.items() if value}
     if labels is not None:
         null = wanted.pop("null", ())  # of the table of labels, not of the pictures
-        return with_labels(as_source(source, keep_splits=keep_splits, is_known=is_known, **wanted), labels, null)
+        opened = as_source(source, keep_splits=keep_splits, is_known=is_known, elsewhere=elsewhere, **wanted)
+        return with_labels(opened, labels, null)
     if isinstance(source, (str, Path)):
-        return _path(Path(source), wanted, keep_splits, is_known)
+        return _path(source, wanted, keep_splits, elsewhere, is_known)
     if hasattr(source, "table") and hasattr(source, "read"):
         found: Source = source
         return found
     if isinstance(source, Sequence) and source and all(isinstance(each, (str, Path)) for each in source):
         if len(source) == 1:
-            return _path(Path(source[0]), wanted, keep_splits, is_known)
-        return Several([_part(Path(each), wanted, keep_splits) for each in source])
+            return _path(source[0], wanted, keep_splits, elsewhere, is_known)
+        return Several([_part(each, wanted, keep_splits, elsewhere) for each in source])
     if isinstance(source, Mapping):
         _refuse(wanted, (*TABLE_OPTIONS, *PATTERN_OPTIONS), "arrays")
         return ArraysSource(source, "arrays", keep_splits=keep_splits)
@@ -82,8 +93,17 @@ def as_source(
 
 
 def _path(
-    path: Path, said: dict[str, Any], keep_splits: bool, is_known: Callable[[FileStamp], bool] | None = None
+    named: str | Path,
+    said: dict[str, Any],
+    keep_splits: bool,
+    elsewhere: Elsewhere,
+    is_known: Callable[[FileStamp], bool] | None = None,
 ) -> Source:
+    path, found = Path(named), elsewhere(str(named), keep_splits)
+    if found is not None:
+        if said:
+            raise UsageError(f"`{next(iter(said))}` is not for a snapshot; what of it is wanted is said by `where`")
+        return found
     if not path.exists():
         raise NotFoundError(f"there is no folder or file {path}")
     ending = path.suffix.lower()
@@ -101,19 +121,27 @@ def _path(
         return arrays_file(path, keep_splits=keep_splits)
     if ending == ".toml":
         entries = read_source_file(path)
-        return Several([_part(Path(entry.path), entry.reading, keep_splits, entry.name, entry.rules) for entry in entries])
+        parts = ((entry.path, entry.reading, keep_splits, elsewhere, entry.name, entry.rules) for entry in entries)
+        return Several([_part(*part) for part in parts])
     endings = ", ".join((*TABLE_ENDINGS, *archives.ENDINGS, *arrays.ENDINGS, ".toml"))
     raise UsageError(f"{path} is a file of a kind that is no source: a folder is, or a file that ends in {endings}")
 
 
 def _part(
-    path: Path, said: dict[str, Any], keep_splits: bool, name: str | None = None, rules: Rules | None = None
+    path: str | Path,
+    said: dict[str, Any],
+    keep_splits: bool,
+    elsewhere: Elsewhere,
+    name: str | None = None,
+    rules: Rules | None = None,
 ) -> NamedSource:
-    """One of several sources; of what is said for all of them it takes what is for its kind."""
-    is_table = path.suffix.lower() in TABLE_ENDINGS
+    """One of several sources; of what is said for all it takes what is for its kind. Snapshots bring side columns."""
+    is_table = Path(path).suffix.lower() in TABLE_ENDINGS
     own = {key: value for key, value in said.items() if (key in TABLE_OPTIONS) == is_table}
-    source = _path(path, own if name is None and rules is None else said, keep_splits)
-    return NamedSource(name or source.name.partition(".")[0], source, rules or Rules())
+    source = _path(path, own if name is None and rules is None else said, keep_splits, elsewhere)
+    rules = rules or Rules()
+    rules = rules if rules.columns else replace(rules, columns=getattr(source, "side_columns", ()))
+    return NamedSource(name or source.name.rpartition("/")[2].partition(".")[0], source, rules)
 
 
 def _refuse(said: dict[str, Any], options: Sequence[str], what: str) -> None:

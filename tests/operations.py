@@ -32,6 +32,7 @@ def make_world(folder: Path) -> Path:
         store.pack(few, allow_leaks=True)
     remove(store.strands, "trial")
     store.start_strand("second", "spring")
+    store.change(where="label = 'plain'", set={"loom": 3}, strand="second")
     store.pack(folder / "second")
     other = pannier.create(folder / "other.store")
     other.pack(folder / "third", shares="train=50,test=50")
@@ -55,6 +56,7 @@ OPERATIONS: dict[str, Callable[[Path, pannier.Store], Any]] = {
     "move a tag": lambda world, store: store.tag("spring", "main", overwrite=True),
     "rename": lambda world, store: rename(store.strands, "second", "third") if store.strands.head("second") else None,
     "remove": lambda world, store: remove(store.tags, "spring") if store.tags.head("spring") else None,
+    "merge": lambda world, store: store.merge("second", prefer="theirs") if store.strands.head("second") else None,
     "attach": lambda world, store: store.snapshot().attach(facts={"run": 3}, files={"a.txt": Path(__file__)}),
     "copy": _copy,
     "tidy": lambda world, store: store.tidy(older_than=0, yes=True),

@@ -533,10 +533,14 @@ def test_doubles_are_listed_drawn_and_declared_unlike_for_good(
 
 
 def test_miniatures_are_derived_kept_checked_and_made_again(tmp_path: Path, store: pannier.Store) -> None:
-    store.pack(fill(tmp_path / "a", 6), shares="train=50,val=50", near=6)
+    fill(tmp_path / "a", 6)
+    save(tmp_path / "a" / "twill" / "whole.png", cloth(1, 200), "png")
+    save(tmp_path / "a" / "twill" / "cut.png", variants(cloth(1, 200))["cropped"], "png")
+    store.pack(tmp_path / "a", shares="train=50,val=50", near=6)
     kept = sorted((store.path / "miniatures").glob("*.arrow"))
     assert len(kept) == 1
     first = store.snapshot().doubles()
+    assert [(each.key, each.other) for each in first.pairs] == [("twill/cut.png", "twill/whole.png")]
     assert sorted((store.path / "miniatures").glob("*.arrow")) == kept
     damaged = bytearray(kept[0].read_bytes())
     damaged[-3000] ^= 1
@@ -548,7 +552,15 @@ def test_miniatures_are_derived_kept_checked_and_made_again(tmp_path: Path, stor
     assert not [finding for finding in pannier.verify(store.path, repair=True) if finding.is_damage]
     shutil.rmtree(store.path / "miniatures")
     assert store.snapshot().doubles().pairs == first.pairs
+    shutil.rmtree(store.path / "miniatures")
     assert store.pack(fill(tmp_path / "a", 8), preview=True).added == 6
+    assert not (store.path / "miniatures").exists(), "a preview keeps nothing"
+    (shard,) = (store.path / "shards").glob("*.arrow")
+    whole = shard.read_bytes()
+    shard.write_bytes(bytes(len(whole)))
+    assert pannier.open(store.path).doubles().pairs == []
+    shard.write_bytes(whole)
+    assert pannier.open(store.path).doubles().pairs == first.pairs, "what could not be made was not kept"
 
 
 def test_a_frozen_split_takes_labels_and_says_what_it_withheld(tmp_path: Path, store: pannier.Store) -> None:

@@ -228,7 +228,7 @@ class _Packing:
         self._otherwise += dealt_otherwise(self._said, dealt)
         way = f"{self._recoding.text if self._recoding else ''} {options.max_pixels}"
         self._seen = Seen(store.storage, way, forget=options.reread)
-        self._miniatures = KeptMiniatures(store.storage, store.index)
+        self._miniatures = KeptMiniatures(store.storage, store.index, keeps=not options.preview)
         self._workers = options.workers or usable_cores()
         self._passed: list[LeftOut] = []
         self._done = Counts()

@@ -35,10 +35,10 @@ SCHEMA = pa.schema(
 
 
 class KeptMiniatures:
-    """A store's miniatures. Not for several threads at once; kept ones are mapped, not held."""
+    """A store's miniatures. Not for several threads at once; kept ones are mapped, not held. `keeps`: new ones are kept."""
 
-    def __init__(self, storage: Storage, index: PictureIndex) -> None:
-        self._storage, self._index = storage, index
+    def __init__(self, storage: Storage, index: PictureIndex, *, keeps: bool = True) -> None:
+        self._storage, self._index, self._keeps = storage, index, keeps
         self._new: dict[bytes, bytes] = {}
         self._flushed = 0
 
@@ -52,7 +52,8 @@ class KeptMiniatures:
         keys = [each.tobytes() for each in digests]
         missing = [key for key in dict.fromkeys(keys) if key not in row_of and key not in self._new]
         self._make(missing)
-        new = self._new
+        # what cannot be made now is not kept: its picture may be brought back
+        new = self._new | dict.fromkeys((key for key in missing if key not in self._new), bytes(BYTES))
         numbers = {sha256: number for number, sha256 in enumerate(new)}
         parts.append(np.frombuffer(b"".join(new.values()), np.uint8).reshape(-1, SIDE, SIDE))
         part, row = np.array([row_of[key] if key in row_of else (len(parts) - 1, numbers[key]) for key in keys]).T
@@ -67,6 +68,8 @@ class KeptMiniatures:
 
     def flush(self) -> None:
         """Keeps what is new; where the storage refuses, it is made again another time."""
+        if not self._keeps:
+            return
         with contextlib.suppress(StoreError):
             new = list(self._new.items())
             for at in range(self._flushed, len(new), MOST):
@@ -97,23 +100,23 @@ class KeptMiniatures:
         places = self._index.find(np.frombuffer(b"".join(missing), np.uint8).reshape(-1, 32))
         with ThreadPoolExecutor(usable_cores(), thread_name_prefix="pannier-miniatures") as pool:
             made = pool.map(lambda at: _made(self._storage, missing[at], places, at), range(len(missing)))
-            self._new.update(zip(missing, made, strict=True))
+            self._new.update((key, each) for key, each in zip(missing, made, strict=True) if each is not None)
         self.flush()
 
 
-def _made(storage: Storage, sha256: bytes, places: Places, at: int) -> bytes:
-    """One picture's miniature; black where it is not to be had, which verify tells of."""
+def _made(storage: Storage, sha256: bytes, places: Places, at: int) -> bytes | None:
+    """One picture's miniature; None where it is not to be had, which verify tells of."""
     if places.segment[at] < 0:
-        return bytes(BYTES)
+        return None
     try:
         shard = shard_file(places.shards[places.segment[at]])
         data = storage.read(shard, int(places.offset[at]), int(places.length[at]))
         if hashlib.sha256(data).digest() != sha256:
-            return bytes(BYTES)
+            return None
         facts = read_facts(data)
         return miniature(upright(decode(data, facts, "gray"), facts.turn))
     except (StoreError, NotFoundError, PictureError):
-        return bytes(BYTES)
+        return None
 
 
 def miniature_table(storage: Storage, name: str) -> Any:

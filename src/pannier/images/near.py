@@ -30,11 +30,13 @@ from pannier.machine import usable_cores
 USUAL_DISTANCE = 6
 LARGEST_DISTANCE = 12
 _STEP = 0.055
-# signs that may be wrong: of numbers with so small squares, so many of the whole picture and of a window
-_WEAK, _MOST_WEAK = 0.003, (12, 9)
+# signs that may be wrong, of numbers with so small squares: of so many, so many at once: of the whole picture, of a window
+_WEAK, _WHOLE, _WINDOW = 0.003, (12, 12), (9, 4)
 # signs that may be wrong among those that are in no code
 _MOST_OFF = 13
 _LEAST_OUTLINE = 0.92
+# among so few pictures those that are alike are found by comparing with each
+_FEW = 4
 # so many pictures are compared before what was linked is looked at: few at first, so that large sets are soon one
 _FIRST, _MOST = 32, 1024
 
@@ -100,15 +102,17 @@ class _Linking:
 
     def run(self, progress: Progress | None) -> Near:
         is_even = self._take_in()
-        everything, whole = np.flatnonzero(~is_even), self._indexed(np.flatnonzero(~is_even))
+        everything = np.flatnonzero(~is_even)
         ours, theirs = everything[everything < self._asked], everything[everything >= self._asked]
         done = 0
         with ThreadPoolExecutor(usable_cores(), thread_name_prefix="pannier-near") as pool:
-            for rows, index in ((ours, whole), (theirs, self._indexed(ours) if len(theirs) else whole)):
+            among_all = partial(self._find, self._indexed(everything))
+            among_ours = partial(self._find_each, ours) if len(ours) <= _FEW else partial(self._find, self._indexed(ours))
+            for rows, find in ((ours, among_all), (theirs, among_ours)):
                 at, step = 0, _FIRST
                 while at < len(rows):
                     runs = np.array_split(rows[at : at + step], -(-step // _FIRST))
-                    candidates = [each for found in pool.map(partial(self._find, index), runs) for each in found]
+                    candidates = [each for found in pool.map(find, runs) for each in found]
                     self._decide(candidates)
                     at, step = at + step, min(2 * step, _MOST)
                     if progress:
@@ -145,8 +149,8 @@ class _Linking:
         np.bitwise_or.at(filled, codes >> 3, np.uint8(1) << (codes & 7).astype(np.uint8))
         shift = max(0, bits - max(8, len(codes).bit_length()))
         starts = np.searchsorted(codes >> shift, np.arange((1 << (bits - shift)) + 1))
-        rests = self._rests[rows].ravel()[order].astype(np.uint64)
-        told = (self._outlines, codes.astype(np.uint32), rests, owners, filled, starts, np.uint32(shift))
+        words = codes.astype(np.uint64) << np.uint64(len(others())) | self._rests[rows].ravel()[order].astype(np.uint64)
+        told = (self._outlines, words, owners, filled, starts, np.uint32(shift))
         return places(), others(), self._turns, self._signs, *told
 
     def _find(self, index: tuple[Any, ...], rows: Rows) -> list[tuple[int, int, int]]:
@@ -156,13 +160,26 @@ class _Linking:
             self._scratch.way, self._scratch.touched = np.empty((2, self._count), np.int64)
         best, way, touched = self._scratch.best, self._scratch.way, self._scratch.touched
         found: list[tuple[int, int, int]] = []
-        how = (np.float32(_WEAK), _MOST_WEAK, np.uint64(_MOST_OFF), np.float32(_LEAST_OUTLINE), best, way, touched)
+        most = (_WHOLE, _WINDOW, np.uint64(_MOST_OFF))
+        how = (np.float32(_WEAK), most, np.float32(_LEAST_OUTLINE), best, way, touched)
         for row, each in zip(rows.tolist(), outlines(self._fetch(rows)), strict=True):
             near = touched[: self._kernels.find_candidates(each, index, self._roots, row, *how)]
             near = near[np.lexsort((near, -best[near]))]
             found += [(row, other, by) for other, by in zip(near.tolist(), way[near].tolist(), strict=True)]
             best[near] = -1
         return found
+
+    def _find_each(self, ours: Rows, rows: Rows) -> list[tuple[int, int, int]]:
+        """The same for pictures that are looked for among few, by their outlines alone."""
+        mine = (self._outlines[ours][:, self._turns] * self._signs).reshape(-1, FREQUENCIES**2)
+        alike = outlines(self._fetch(rows)) @ mine.T
+        alike = (
+            alike.reshape(len(rows), -1, len(ours), len(self._turns)).transpose(0, 2, 1, 3).reshape(len(rows), len(ours), -1)
+        )
+        best = alike.max(2)
+        pairs = zip(*np.nonzero(best > _LEAST_OUTLINE), strict=True)
+        likely = sorted(pairs, key=lambda pair: (pair[0], -best[pair], pair[1]))
+        return [(int(rows[row]), int(ours[at]), int(alike[row, at].argmax())) for row, at in likely]
 
     def _decide(self, candidates: list[tuple[int, int, int]]) -> None:
         """Links candidates whose pixels are alike."""

@@ -106,18 +106,20 @@ def _count_bits(bits):
 
 
 @njit(**CACHED)
-def find_candidates(outlines, index, roots, own, weak, most, off, least, best, way, touched):
+def find_candidates(outlines, index, roots, own, weak, most, least, best, way, touched):
     """Pictures that may be like one, from its outlines through all windows; how many are in `touched`.
 
-    Signs may be the other way round of those numbers whose square is at most `weak`: of `most[0]` of the smallest through
-    the first window, the whole picture, of `most[1]` through others; and of `off` of the numbers that are in no code.
+    Signs may be the other way round of those numbers whose square is at most `weak`. `most`: of so many of the smallest, so
+    many at once, each through the first window, the whole picture, and through others; and of so many of those numbers that
+    are in no code. A word of the index is a code and, below it, the signs that are in none.
     `best`, -1 before, takes the likeness of outlines, above `least`; `way` the window and turn it was found by, window * 8 +
     turn. `own` is the picture's number; what has its root already is passed over.
     """
-    places, others, turns, signs, theirs, codes, rests, owners, filled, starts, shift = index
-    found, bits = 0, places.size
+    places, others, turns, signs, theirs, words, owners, filled, starts, shift = index
+    found, bits, below, off = 0, places.size, U64(others.size), most[2]
     order, squares = np.empty(bits, U32), np.empty(bits, np.float32)
-    probes = np.empty(1 << max(most[0], most[1]), U32)
+    probes = np.empty(1 + (1 << max(most[0][0], most[1][0])), U32)
+    flipped = np.zeros(probes.size, np.uint8)
     for k in range(outlines.shape[0]):
         row = outlines[k]
         code, count = 0, 0
@@ -135,18 +137,23 @@ def find_candidates(outlines, index, roots, own, weak, most, off, least, best, w
             rest = (rest << U64(1)) | U64(row[others[b]] > 0)
         ways, hits = 1, 0
         probes[0] = code
-        for i in range(min(count, most[0] if k == 0 else most[1])):
-            for j in range(ways):
-                probes[ways + j] = probes[j] ^ order[i]
-            ways *= 2
-        for j in range(ways):  # without a branch, which is what most of the time goes into
+        most_weak, at_once = most[0] if k == 0 else most[1]
+        for i in range(min(count, most_weak)):
+            grown = ways
+            for j in range(ways):  # without branches, which is what most of the time goes into
+                probes[grown], flipped[grown] = probes[j] ^ order[i], flipped[j] + 1
+                grown += flipped[j] < at_once
+            ways = grown
+        for j in range(ways):
             probe = probes[j]
             probes[hits] = probe
             hits += (filled[probe >> U32(3)] >> (probe & U32(7))) & 1
         for j in range(hits):
             probe = probes[j]
+            word = U64(probe) << below | rest
             for at in range(starts[probe >> shift], starts[(probe >> shift) + U32(1)]):
-                if codes[at] != probe or _count_bits(rests[at] ^ rest) > off:
+                differing = words[at] ^ word
+                if differing >> below or _count_bits(differing) > off:
                     continue
                 other, turn = owners[at] >> 3, owners[at] & 7
                 if roots[other] == roots[own]:

@@ -213,7 +213,7 @@ def finalizers() -> Iterator[None]:
 def test_a_first_pack_that_fails_leaves_no_store(tmp_path: Path, finalizers: None) -> None:
     (tmp_path / "a" / "twill").mkdir(parents=True)
     (tmp_path / "a" / "twill" / "x.jpg").write_bytes(b"\xff\xd8\xff\xe0 no picture")
-    from pannier.api.objects import bring_in
+    from pannier.api.opening import bring_in
     from pannier.packing.pack import PackOptions
 
     with pytest.raises(pannier.SourceError):

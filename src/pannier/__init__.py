@@ -31,10 +31,8 @@ if TYPE_CHECKING:
         Record,
         Snapshot,
         Store,
-        create,
-        open_snapshot,
-        open_store,
     )
+    from pannier.api.opening import create, open_snapshot, open_store
     from pannier.api.reproducing import from_docket
     from pannier.api.treatments import Treatment
     from pannier.dealing.shares import Dealing
@@ -73,8 +71,8 @@ __version__ = "0.1.0"
 
 # where public names live; modules are imported when a name is first used, so that `import pannier` stays light
 _HOMES = {
-    "pannier.api.objects": "Batch ChangeResult Copied Feed MergeResult PackResult Record Snapshot Store create open_snapshot"
-    " open_store",
+    "pannier.api.objects": "Batch ChangeResult Copied Feed MergeResult PackResult Record Snapshot Store",
+    "pannier.api.opening": "create open_snapshot open_store",
     "pannier.api.reproducing": "from_docket",
     "pannier.api.treatments": "Treatment",
     "pannier.dealing.shares": "Dealing",
@@ -185,7 +183,7 @@ __all__ = [
 
 def open(address: str | Path) -> Snapshot:
     """A snapshot by its address STORE@NAME; bare STORE is STORE@main. Also `open_snapshot`."""
-    from pannier.api.objects import open_snapshot
+    from pannier.api.opening import open_snapshot
 
     return open_snapshot(address)
 

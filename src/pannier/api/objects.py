@@ -35,11 +35,10 @@ from pannier.packing import change as changing
 from pannier.packing import pack as packing
 from pannier.packing import two_sides
 from pannier.packing.change import ChangeOptions, change
-from pannier.packing.pack import PackOptions, pack, pack_at
+from pannier.packing.pack import PackOptions, pack
 from pannier.packing.two_sides import MergeOptions, merge
 from pannier.spelling import spelled_method
-from pannier.storage.opening import open_storage, parted_address
-from pannier.store import records, state
+from pannier.store import records
 from pannier.store.choosing import chosen_rows
 from pannier.store.facts import Fact, FactsByKey
 from pannier.store.left_out import read_left_out
@@ -598,31 +597,3 @@ class Copied(copying.Copied):
     """What copying brought into the other store; `snapshot` is the one there."""
 
     snapshot: Snapshot
-
-
-def create(path: str | Path) -> Store:
-    """A new store where nothing or an empty folder is. Raises UsageError where something is."""
-    return Store.on(state.create_store(path).storage)
-
-
-def open_store(path: str | Path) -> Store:
-    """An existing store. Raises NotFoundError, StoreError for a newer format."""
-    return Store.on(state.open_store(path).storage)
-
-
-def open_or_create(path: str | Path) -> Store:
-    """The store at a path, made where nothing or an empty folder is."""
-    storage = open_storage(path)
-    return open_store(path) if storage.is_there() and not state.is_empty(storage) else create(path)
-
-
-def open_snapshot(address: str | Path) -> Snapshot:
-    """A snapshot by its address STORE@NAME; bare STORE is STORE@main."""
-    path, name = parted_address(str(address))
-    return open_store(path).snapshot(name)
-
-
-def bring_in(source: Any, path: str | Path, options: PackOptions) -> PackResult:
-    """`pack` into the store at a path, made where nothing or an empty folder is; a failed first pack leaves none."""
-    opened, done = pack_at(path, source, options)
-    return PackResult.of(done, Store(opened.storage, opened.index))

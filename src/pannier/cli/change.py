@@ -10,6 +10,7 @@ from pannier.cli.terminal import (
     at_work,
     count_table,
     plural,
+    print_changes,
     print_deviation,
     print_doubts,
     print_json,
@@ -71,12 +72,7 @@ def _print(result: pannier.ChangeResult, *, is_preview: bool) -> None:
         print(f"{plural(changed, 'record')} would change; nothing is written.\n")
     else:
         print(f"Nothing to change: {plural(result.selected, 'record')} are so already.")
-    if result.changes:
-        rows = [
-            [kind, label or "no label", split or "no split", f"{count:,}"] for kind, label, split, count in result.changes
-        ]
-        print_table(["change", "label", "split", "records"], rows, left=3)
-        print()
+    print_changes(result.changes)
     if result.first and is_preview:
         print_table(["key", "label", "split"], [_before_and_after(row) for row in result.first], left=3)
     if result.is_new:

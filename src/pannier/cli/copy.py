@@ -25,7 +25,7 @@ def copy(
     [dim]$[/dim] pannier copy swatches.store@spring weave.store --strand spring-weaves
     [dim]$[/dim] pannier copy swatches.store backup.store --all
     """
-    from pannier.api.objects import open_or_create
+    from pannier.api.opening import open_or_create
     from pannier.storage.opening import open_storage, parted_address
     from pannier.store.names import FIRST_STRAND
     from pannier.store.state import is_empty

@@ -10,6 +10,7 @@ from pannier.cli.terminal import (
     count_table,
     draw_into,
     plural,
+    print_changes,
     print_doubts,
     print_json,
     print_left_out,
@@ -73,12 +74,7 @@ def _print(result: pannier.MergeResult, store: str, theirs: str, *, is_preview: 
         print(f"{plural(changed, 'record')} would come from {theirs}; nothing is written.\n")
     else:
         print(f"Nothing to bring: {store} has all of {theirs}.")
-    if result.changes:
-        rows = [
-            [kind, label or "no label", split or "no split", f"{count:,}"] for kind, label, split, count in result.changes
-        ]
-        print_table(["change", "label", "split", "records"], rows, left=3)
-        print()
+    print_changes(result.changes)
     if result.is_new:
         count_table(result.snapshot.counts, result.snapshot.classes, list(result.snapshot.splits))
     print_doubts(result.doubts)

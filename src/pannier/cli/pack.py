@@ -73,7 +73,7 @@ def pack(
     [dim]$[/dim] pannier pack raking/gathered.csv swatches.store --label weave --where "finish = 'raw'" --preview
     [dim]$[/dim] pannier pack heap/ swatches.store --label-pattern "{label}_loom{loom}_{number}" --group-by loom
     """
-    from pannier.api.objects import bring_in
+    from pannier.api.opening import bring_in
     from pannier.packing.pack import PackOptions
 
     with progress_bar("pack") as progress:

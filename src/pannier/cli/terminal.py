@@ -66,6 +66,14 @@ def count_table(counts: dict[tuple[str | None, str | None], int], classes: Seque
     print_table(header, body)
 
 
+def print_changes(changes: Sequence[Sequence[Any]]) -> None:
+    """How many records of which label and split a snapshot has changed."""
+    if changes:
+        rows = [[kind, label or "no label", split or "no split", f"{count:,}"] for kind, label, split, count in changes]
+        print_table(["change", "label", "split", "records"], rows, left=3)
+        print()
+
+
 def print_funnel(rows: int, funnel: Sequence[tuple[str, int]]) -> None:
     """How many rows each condition leaves of those that the one before left."""
     for where, count in funnel:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from dataclasses import replace
 from typing import Any
 
 import pannier
@@ -23,6 +24,7 @@ from pannier.cli.terminal import (
 )
 from pannier.units import show_bytes
 
+_SHOWN_KEYS = 3
 _SHOWN = 12
 
 _HOW = {
@@ -77,9 +79,10 @@ def pack(
     from pannier.packing.pack import PackOptions
 
     with progress_bar("pack") as progress:
-        told: opt.Said = {"note": note, "facts": fact, "preview": preview, "progress": progress}
-        result = bring_in(source, store, PackOptions(**told, **how, **rules, **dealing))
-    print_json(result.to_dict()) if json else _print_preview(result, store) if preview else _print(result, store)
+        about: opt.Said = {"note": note, "facts": fact, "preview": preview, "progress": progress}
+        result = bring_in(source, store, PackOptions(**about, **how, **rules, **dealing))
+    told = replace(result, doubts=[]) if how.get("doubtful") == "keep" else result
+    print_json(result.to_dict()) if json else _print_preview(told, store) if preview else _print(told, store)
     if doubts:
         write_doubts(result.doubts, doubts)
     if figure and result.conflicts and not preview:
@@ -136,6 +139,11 @@ def _shown(value: Any) -> str:
 def _print_what_to_decide(result: pannier.PackResult, store: str) -> None:
     """What harms training, what is said otherwise than before, and what both sides have changed."""
     print_doubts(result.doubts)
+    if result.absent:
+        keys = ", ".join(result.absent_keys[:_SHOWN_KEYS]) + (", ..." if result.absent > _SHOWN_KEYS else "")
+        count = plural(result.absent, "record is", "records are")
+        print(f"\n{count} in this source no more, and stay: {keys}")
+        print("--remove-missing takes out what a source has no more.")
     for option, before, now in result.otherwise:
         print(f"\n--{option.replace('_', '-')} {_option(now)}: it was {_option(before)} when this source was packed before.")
     if any(option in ("shares", "counts", "carve", "seed") for option, _, _ in result.otherwise):

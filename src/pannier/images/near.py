@@ -31,7 +31,7 @@ USUAL_DISTANCE = 6
 LARGEST_DISTANCE = 12
 _STEP = 0.055
 # signs that may be wrong, of numbers with so small squares: of so many, so many at once: of the whole picture, of a window
-_WEAK, _WHOLE, _WINDOW = 0.003, (12, 12), (9, 4)
+_WEAK, _WHOLE, _WINDOW = 0.003, (12, 12), (8, 4)
 # signs that may be wrong among those that are in no code
 _MOST_OFF = 13
 _LEAST_OUTLINE = 0.92
@@ -143,15 +143,14 @@ class _Linking:
         """Codes of some pictures in all turns, in their order, so that those of a code are found at once."""
         codes = self._codes[rows].ravel()
         order = np.argsort(codes, kind="stable")
-        codes, owners = codes[order], (rows[:, None] * 8 + np.arange(8)).ravel()[order]
-        bits = len(places())
-        filled = np.zeros((1 << bits) // 8, np.uint8)
-        np.bitwise_or.at(filled, codes >> 3, np.uint8(1) << (codes & 7).astype(np.uint8))
-        shift = max(0, bits - max(8, len(codes).bit_length()))
-        starts = np.searchsorted(codes >> shift, np.arange((1 << (bits - shift)) + 1))
-        words = codes.astype(np.uint64) << np.uint64(len(others())) | self._rests[rows].ravel()[order].astype(np.uint64)
-        told = (self._outlines, words, owners, filled, starts, np.uint32(shift))
-        return places(), others(), self._turns, self._signs, *told
+        owners, rests = (rows[:, None] * 8 + np.arange(8)).ravel()[order], self._rests[rows].ravel()[order].astype(np.uint64)
+        different, starts = np.unique(codes[order], return_index=True)
+        words = np.zeros((1 << len(places())) // 64, np.uint64)
+        np.bitwise_or.at(words, different >> 6, np.uint64(1) << (different & 63).astype(np.uint64))
+        counts = np.bincount(different >> 6, minlength=len(words))
+        before = (np.cumsum(counts) - counts).astype(np.uint32)
+        found = (words, before, np.append(starts, len(codes)).astype(np.uint32), rests, owners)
+        return places(), others(), self._turns, self._signs, self._outlines, *found
 
     def _find(self, index: tuple[Any, ...], rows: Rows) -> list[tuple[int, int, int]]:
         """Candidates for some pictures: (picture, other, way), the likeliest of each first."""

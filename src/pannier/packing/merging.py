@@ -29,6 +29,7 @@ Likeness = Callable[[Digests], Hashes]
 class Counts:
     """What became of the records that were brought in. `reencoded` of the changed ones have other bytes that look alike.
 
+    `absent`: records of this source that it has no more, which stay; `absent_keys`: some of them.
     `doubts`: what harms training. `conflicts`: what was corrected here and is said otherwise than before by the source,
     too; it stays as it is. `deviation`: by class the records by which it misses its targets; `tied`: a key of the largest
     set in it that stays together, and its size.
@@ -42,6 +43,8 @@ class Counts:
     relabelled: int = 0
     resplit: int = 0
     removed: int = 0
+    absent: int = 0
+    absent_keys: list[str] = field(default_factory=list)
     conflicts: list[Conflict] = field(default_factory=list)
     doubts: list[Doubt] = field(default_factory=list)
     deviation: dict[str | None, int] = field(default_factory=dict)

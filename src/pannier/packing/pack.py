@@ -355,8 +355,13 @@ class _Packing:
         others = [each["source"] for each in parent.recipes] if parent is not None else []
         how["is_another"] = bool(others) and self._named is not None and self._named not in others
         revision, self._done = merge(self._incoming, manifest, **how)
-        if self._options.remove_missing and gone is not None:
-            revision.gone = np.setdiff1d(gone, revision.there[revision.is_moved])
+        if gone is not None:
+            absent = np.setdiff1d(gone, revision.there[revision.is_moved])
+            if self._options.remove_missing:
+                revision.gone = absent
+            else:
+                self._done.absent = len(absent)
+                self._done.absent_keys = manifest.take(absent[:FIRST_ROWS], ["key"]).column("key").to_pylist()
         classes = [] if parent is None else parent.classes
         if self._options.doubtful == "leave-out":
             revision = without_doubtful(revision, classes)

@@ -88,6 +88,24 @@ def halved(pixels, small):
 
 
 @njit(**CACHED)
+def weighted(frequencies, weights, outlines):
+    """Outlines of length 1 from frequencies by (cut, down, cut, across): of the first cuts, then of all pairs of others."""
+    cuts, count = frequencies.shape[0], frequencies.shape[1]
+    for k in range(outlines.shape[0]):
+        vertical = 0 if k == 0 else 1 + (k - 1) // (cuts - 1)
+        horizontal = 0 if k == 0 else 1 + (k - 1) % (cuts - 1)
+        total = np.float32(1e-24)
+        for i in range(count):
+            for j in range(count):
+                value = frequencies[vertical, i, horizontal, j] * weights[i, j]
+                outlines[k, i * count + j] = value
+                total += value * value
+        scale = np.float32(1) / np.sqrt(total)
+        for i in range(count * count):
+            outlines[k, i] *= scale
+
+
+@njit(**CACHED)
 def codes_of(outline, places, turns, signs, codes):
     """The signs of an outline's bits at `places`, by turn, as numbers."""
     for t in range(codes.size):
@@ -111,12 +129,13 @@ def find_candidates(outlines, index, roots, own, weak, most, least, best, way, t
 
     Signs may be the other way round of those numbers whose square is at most `weak`. `most`: of so many of the smallest, so
     many at once, each through the first window, the whole picture, and through others; and of so many of those numbers that
-    are in no code. A word of the index is a code and, below it, the signs that are in none.
+    are in no code. The index: a bit for each code that there is, in `words`; how many there are `before` each of these;
+    where the rows of the first of all codes begin, and so on; by row the signs that are in no code, and picture * 8 + turn.
     `best`, -1 before, takes the likeness of outlines, above `least`; `way` the window and turn it was found by, window * 8 +
     turn. `own` is the picture's number; what has its root already is passed over.
     """
-    places, others, turns, signs, theirs, words, owners, filled, starts, shift = index
-    found, bits, below, off = 0, places.size, U64(others.size), most[2]
+    places, others, turns, signs, theirs, words, before, starts, rests, owners = index
+    found, bits, off = 0, places.size, most[2]
     order, squares = np.empty(bits, U32), np.empty(bits, np.float32)
     probes = np.empty(1 + (1 << max(most[0][0], most[1][0])), U32)
     flipped = np.zeros(probes.size, np.uint8)
@@ -126,16 +145,16 @@ def find_candidates(outlines, index, roots, own, weak, most, least, best, way, t
         for b in range(bits):
             value = row[places[b]]
             code = (code << 1) | (value > 0)
-            count += value * value <= weak
-            at = b
-            while at > 0 and squares[at - 1] > value * value:
-                squares[at], order[at] = squares[at - 1], order[at - 1]
-                at -= 1
-            squares[at], order[at] = value * value, U32(1) << U32(bits - 1 - b)
+            if value * value <= weak:
+                at, count = count, count + 1
+                while at > 0 and squares[at - 1] > value * value:
+                    squares[at], order[at] = squares[at - 1], order[at - 1]
+                    at -= 1
+                squares[at], order[at] = value * value, U32(1) << U32(bits - 1 - b)
         rest = U64(0)
         for b in range(others.size):
             rest = (rest << U64(1)) | U64(row[others[b]] > 0)
-        ways, hits = 1, 0
+        ways, hits = 1, np.int64(0)
         probes[0] = code
         most_weak, at_once = most[0] if k == 0 else most[1]
         for i in range(min(count, most_weak)):
@@ -147,13 +166,13 @@ def find_candidates(outlines, index, roots, own, weak, most, least, best, way, t
         for j in range(ways):
             probe = probes[j]
             probes[hits] = probe
-            hits += (filled[probe >> U32(3)] >> (probe & U32(7))) & 1
+            hits += np.int64((words[probe >> U32(6)] >> U64(probe & U32(63))) & U64(1))
         for j in range(hits):
             probe = probes[j]
-            word = U64(probe) << below | rest
-            for at in range(starts[probe >> shift], starts[(probe >> shift) + U32(1)]):
-                differing = words[at] ^ word
-                if differing >> below or _count_bits(differing) > off:
+            lower = words[probe >> U32(6)] & ((U64(1) << U64(probe & U32(63))) - U64(1))
+            which = np.int64(before[probe >> U32(6)]) + np.int64(_count_bits(lower))
+            for at in range(starts[which], starts[which + 1]):
+                if _count_bits(rests[at] ^ rest) > off:
                     continue
                 other, turn = owners[at] >> 3, owners[at] & 7
                 if roots[other] == roots[own]:

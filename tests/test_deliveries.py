@@ -332,6 +332,41 @@ def test_what_harms_training_is_said_when_it_comes_in(cloth: Path, store: pannie
 
 
 @pytest.mark.parametrize(
+    ("name", "old"),
+    [
+        ("Satn", "satin"),
+        ("sotin", "satin"),
+        ("satni", "satin"),
+        ("TWILL", "twill"),
+        ("ribs", "rib"),
+        ("herringbne", "herringbone"),
+    ]
+    + [(name, None) for name in ("bib", "crib", "stain work", "plan", "loom-2")],
+)
+def test_a_new_class_a_letter_from_an_old_one_is_a_doubt(store: pannier.Store, name: str, old: str | None) -> None:
+    pictures = {label: encoded(draw(seed)) for seed, label in enumerate(("satin", "twill", "rib", "herringbone", "loom-1"))}
+    rows = [{"picture": picture, "label": label} for label, picture in pictures.items()]
+    assert not store.pack(rows).doubts
+    done = store.pack([*rows, {"picture": encoded(draw(9)), "label": name}])
+    assert [each.labels for each in done.doubts] == ([(old, name)] if old else [])
+
+
+def test_what_a_source_has_no_more_is_said_and_stays(cloth: Path, store: pannier.Store, run: Callable[..., Any]) -> None:
+    store.pack(cloth)
+    shutil.copy(cloth / "twill" / "1.jpg", cloth / "satin" / "again.jpg")
+    (cloth / "twill" / "2.jpg").rename(cloth / "twill" / "two.jpg")
+    for name in ("3", "4", "5", "6"):
+        (cloth / "twill" / f"{name}.jpg").unlink()
+    ended = run("pack", cloth, store.path, "--doubtful", "keep")
+    assert "4 records are in this source no more, and stay: twill/" in ended.out
+    assert "--remove-missing takes out what a source has no more" in ended.out
+    assert "Harms training" not in ended.out
+    assert len(store.snapshot()) == 25
+    done = store.pack(cloth, remove_missing=True)
+    assert (done.absent, done.removed, len(done.snapshot)) == (0, 4, 21)
+
+
+@pytest.mark.parametrize(
     ("column", "cells", "way"),
     [
         ("file", ["twill/1.jpg", "satin/2.jpg", "plain/3.jpg", "plain/none.jpg"], "path"),

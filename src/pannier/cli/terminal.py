@@ -95,17 +95,21 @@ def print_deviation(deviation: dict[str | None, int], tied: dict[str | None, tup
 
 
 def print_left_out(left_out: Sequence[Any], how: str = "pannier show --json") -> None:
-    """What was left out, by reason, with examples; `how` lists all."""
-    if not left_out:
-        return
-    print(f"\nLeft out: {len(left_out):,} ({how} lists all)")
-    by_kind: dict[str, list[Any]] = {}
+    """What was left out, first what training lacks, by reason, with examples; `how` lists all."""
+    from pannier.sources.findings import HARMFUL
+
+    by_kind: dict[str, list[Any]] = {concern.name: [] for concern in HARMFUL}
     for item in left_out:
         by_kind.setdefault(item.kind, []).append(item)
-    for kind, items in by_kind.items():
-        shown = [f"{item.key} ({item.reason})" for item in items[:LEFT_OUT_EXAMPLES]]
-        more = f" and {len(items) - len(shown):,} more" if len(items) > len(shown) else ""
-        print_wrapped(f"  {kind} {len(items):,}: {', '.join(shown)}{more}", indent="      ")
+    harmful = [by_kind.pop(concern.name) for concern in HARMFUL]
+    for heading, kinds in (("Left out, which harms training", harmful), ("Left out", list(by_kind.values()))):
+        count = sum(map(len, kinds))
+        if count:
+            print(f"\n{heading}: {count:,} ({how} lists all)")
+        for items in filter(None, kinds):
+            shown = [f"{item.key} ({item.reason})" for item in items[:LEFT_OUT_EXAMPLES]]
+            more = f" and {len(items) - len(shown):,} more" if len(items) > len(shown) else ""
+            print_wrapped(f"  {items[0].kind} {len(items):,}: {', '.join(shown)}{more}", indent="      ")
 
 
 def plural(count: int, one: str, many: str | None = None) -> str:

@@ -255,7 +255,7 @@ class _Packing:
             is_new=is_new,
             left_out=self._left_out,
             funnel=chosen.funnel,
-            rows=len(opened.table()) if chosen.funnel else len(chosen),
+            rows=len(opened.table()) if chosen.funnel else len(everything),
             skipped=sum(item.kind == "skipped" for item in opened.passed),
             without_label=len(rows_without_label(everything)),
             new_pictures=ingested.new_pictures,
@@ -361,7 +361,7 @@ class _Packing:
                 revision.gone = absent
             else:
                 self._done.absent = len(absent)
-                self._done.absent_keys = manifest.take(absent[:FIRST_ROWS], ["key"]).column("key").to_pylist()
+                self._done.absent_keys = sorted(manifest.take(absent[:FIRST_ROWS], ["key"]).column("key").to_pylist())
         classes = [] if parent is None else parent.classes
         if self._options.doubtful == "leave-out":
             revision = without_doubtful(revision, classes)

@@ -13,9 +13,11 @@ from pannier.errors import SourceError
 from pannier.sources.findings import Collected
 from pannier.sources.rows import Chosen, check_same_classes, classes_by_split
 
-# how alike two names must be, of 1, to be taken for a misspelling; shorter ones are alike by chance
+# how alike two names must be, of 1, to be taken for a misspelling; short ones are alike by chance, but for a letter more
 ALIKE = 0.85
 SHORTEST = 5
+SHORTEST_WITH_ONE_MORE = 4
+SHORTEST_PLURAL = 3
 
 
 def compare_names(chosen: Chosen, problems: Collected) -> None:
@@ -53,7 +55,7 @@ def _alike(names: list[str], differing: set[str]) -> Iterator[str]:
 def alike(one: str, other: str) -> bool:
     """Whether two class names may be one."""
     plain = _plain(one), _plain(other)
-    return plain[0] == plain[1] or (min(len(one), len(other)) >= SHORTEST and _is_near(*plain))
+    return plain[0] == plain[1] or _is_near(*plain)
 
 
 def _plain(name: str) -> str:
@@ -61,10 +63,19 @@ def _plain(name: str) -> str:
 
 
 def _is_near(one: str, other: str) -> bool:
-    matcher = difflib.SequenceMatcher(None, one, other)
-    if any(letter.isdigit() for letter in one + other) or matcher.quick_ratio() < ALIKE:
+    one, other = sorted((one, other), key=len)
+    if any(letter.isdigit() for letter in one + other):
         return False  # numbered names are alike on purpose
-    return matcher.ratio() >= ALIKE
+    if len(one) >= SHORTEST:
+        matcher = difflib.SequenceMatcher(None, one, other)
+        if matcher.quick_ratio() >= ALIKE and matcher.ratio() >= ALIKE:
+            return True
+    at = next((i for i, letters in enumerate(zip(one, other, strict=False)) if len({*letters}) > 1), len(one))
+    if len(one) < len(other):
+        has_one_more = one[at:] == other[at + 1 :]
+        return has_one_more and len(one) >= (SHORTEST_PLURAL if at == len(one) else SHORTEST_WITH_ONE_MORE)
+    is_swapped = one[at : at + 2] == other[at : at + 2][::-1] and one[at + 2 :] == other[at + 2 :]
+    return len(one) >= SHORTEST and (is_swapped or one[at + 1 :] == other[at + 1 :])
 
 
 def _in_all(name: str, classes: Mapping[str, set[str]]) -> bool:

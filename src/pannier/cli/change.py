@@ -70,8 +70,12 @@ def _print(result: pannier.ChangeResult, *, is_preview: bool) -> None:
         print(f"Snapshot {result.snapshot.id[:12]}: {plural(changed, 'record')} changed.\n")
     elif is_preview:
         print(f"{plural(changed, 'record')} would change; nothing is written.\n")
+    elif not result.selected:
+        print("Nothing to change: no record is meant.")
+    elif result.left_out:
+        print(f"Nothing is changed: {plural(result.selected, 'record stays as it is', 'records stay as they are')}.")
     else:
-        print(f"Nothing to change: {plural(result.selected, 'record')} are so already.")
+        print(f"Nothing to change: {plural(result.selected, 'record is', 'records are')} so already.")
     print_changes(result.changes)
     if result.first and is_preview:
         print_table(["key", "label", "split"], [_before_and_after(row) for row in result.first], left=3)

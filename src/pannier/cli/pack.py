@@ -162,7 +162,8 @@ def _print(result: pannier.PackResult, store: str) -> None:
         print(f"Source: {note}.")
     print_funnel(result.rows, result.funnel)
     if not result.is_new:
-        print(f"Nothing new: {plural(result.unchanged, 'record')} are there already; {store} stays at {snapshot.id[:12]}.")
+        count = plural(result.unchanged, "record is", "records are")
+        print(f"Nothing new: {count} there already; {store} stays at {snapshot.id[:12]}.")
     else:
         print(f"Snapshot {snapshot.id[:12]}: {plural(len(snapshot), 'record')} ({_told(result)});", end=" ")
         print(f"{plural(result.new_pictures, 'new picture')}, {show_bytes(result.new_bytes)}.\n")

@@ -423,7 +423,7 @@ def test_writers_at_once_on_one_strand_lose_no_snapshot(tmp_path: Path, scale: i
         "    store.change(where='true', set={f'by_{sys.argv[1]}': i}, note=f'{sys.argv[1]} {i}')\n"
     )
     at_work = [subprocess.Popen([sys.executable, "-c", program, str(i)]) for i in range(writers)]
-    assert [process.wait(600) for process in at_work] == [0] * writers
+    assert [process.wait(600 * scale) for process in at_work] == [0] * writers
     notes = [step.note for step in store.history()][:-1]
     assert sorted(notes) == sorted(f"{writer} {i}" for writer in range(writers) for i in range(rounds))
     assert all(

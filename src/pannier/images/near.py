@@ -1,9 +1,9 @@
 """Near doubles: one picture resized, saved anew, turned, mirrored, brightened, or cropped by up to a tenth a side.
 
 In two stages. Hashes find candidates, generously: the signs of the low frequencies of a picture, in all eight turns, are
-looked up from those of every other picture through windows that cut 0, 5 or 10 % off each side; signs of small numbers may
-be either way, as in multi-probe hashing (Lv et al., "Multi-Probe LSH", 2007). Then pixels decide: miniatures are aligned,
-and their waves agree or do not.
+looked up from those of every other picture, through windows that cut nothing, or 1, 5.5 or 9.8 % off each side; signs of
+small numbers may be either way, as in multi-probe hashing (Lv et al., "Multi-Probe LSH", 2007). Then pixels decide:
+miniatures are aligned, and their waves agree or do not.
 """
 
 from __future__ import annotations

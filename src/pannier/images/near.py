@@ -30,11 +30,16 @@ from pannier.machine import usable_cores
 USUAL_DISTANCE = 6
 LARGEST_DISTANCE = 12
 _STEP = 0.055
-# signs that may be wrong, of numbers with so small squares: of so many, so many at once: of the whole picture, of a window
-_WEAK, _WHOLE, _WINDOW = 0.003, (12, 12), (8, 4)
+# signs that may be wrong, of numbers with so small squares: of so many, so many at once: of the whole picture, of a window;
+# as a rule, and where the set is crowded
+_WEAK, _USUAL, _CROWDED = 0.003, ((12, 12), (8, 4)), ((4, 4), (4, 1))
 # signs that may be wrong among those that are in no code
 _MOST_OFF = 13
 _LEAST_OUTLINE = 0.92
+# among more pictures, so many are looked at first: where chance alone gives more candidates that are none than so many, and
+# one for so many pictures, as among small smooth pictures, the set is crowded: outlines must be as alike as it takes to get
+# no more of them
+_SAMPLED, _MOST_WRONG, _WRONG_AMONG = 256, 2000, 8
 # among so few pictures those that are alike are found by comparing with each
 _FEW = 4
 # so many pictures are compared before what was linked is looked at: few at first, so that large sets are soon one
@@ -52,6 +57,18 @@ class Near(NamedTuple):
 
     pairs: Links
     likeness: np.ndarray[Any, np.dtype[np.float64]]
+
+
+class Candidate(NamedTuple):
+    """Two pictures that may be near doubles, the way that leads from one to the other, how alike their outlines are."""
+
+    row: int
+    other: int
+    way: int
+    outline: float
+
+
+Find = Callable[[Rows], list[Candidate]]
 
 
 def checked_distance(distance: int) -> int:
@@ -96,6 +113,7 @@ class _Linking:
         self._count, self._asked, self._least = count, asked, 1 - distance * _STEP
         self._turns, self._signs = turns()
         self._roots = np.arange(count)
+        self._least_outline, self._flips = _LEAST_OUTLINE, _USUAL
         self._pairs: list[tuple[int, int]] = []
         self._likeness: list[float] = []
         self._scratch = threading.local()
@@ -109,16 +127,30 @@ class _Linking:
             among_all = partial(self._find, self._indexed(everything))
             among_ours = partial(self._find_each, ours) if len(ours) <= _FEW else partial(self._find, self._indexed(ours))
             for rows, find in ((ours, among_all), (theirs, among_ours)):
+                self._allow_for_chance(rows, find, pool)
                 at, step = 0, _FIRST
                 while at < len(rows):
-                    runs = np.array_split(rows[at : at + step], -(-step // _FIRST))
-                    candidates = [each for found in pool.map(find, runs) for each in found]
-                    self._decide(candidates)
+                    self._decide(self._candidates(rows[at : at + step], find, pool))
                     at, step = at + step, min(2 * step, _MOST)
                     if progress:
                         progress(done + min(at, len(rows)), len(everything))
                 done += len(rows)
         return Near(np.sort(np.array(self._pairs, np.int64).reshape(-1, 2), axis=1), np.array(self._likeness))
+
+    def _candidates(self, rows: Rows, find: Find, pool: ThreadPoolExecutor) -> list[Candidate]:
+        runs = np.array_split(rows, -(-len(rows) // _FIRST))
+        return [each for found in pool.map(find, runs) for each in found]
+
+    def _allow_for_chance(self, rows: Rows, find: Find, pool: ThreadPoolExecutor) -> None:
+        """Looks less far in a crowded set, so that the cost does not grow with the square of it."""
+        self._least_outline, self._flips = _LEAST_OUTLINE, _USUAL
+        if len(rows) <= _MOST_WRONG:
+            return
+        some = rows[np.linspace(0, len(rows) - 1, _SAMPLED).astype(np.int64)]
+        wrong = sorted(self._decide(self._candidates(some, find, pool)), reverse=True)
+        allowed = (_MOST_WRONG + len(rows) // _WRONG_AMONG) * len(some) // len(rows)
+        if len(wrong) > allowed:
+            self._least_outline, self._flips = wrong[allowed], _CROWDED
 
     def _take_in(self) -> Flags:
         """Outlines and codes of all; equal miniatures are linked at once. Which are of one shade, and like nothing else."""
@@ -152,23 +184,24 @@ class _Linking:
         found = (words, before, np.append(starts, len(codes)).astype(np.uint32), rests, owners)
         return places(), others(), self._turns, self._signs, self._outlines, *found
 
-    def _find(self, index: tuple[Any, ...], rows: Rows) -> list[tuple[int, int, int]]:
-        """Candidates for some pictures: (picture, other, way), the likeliest of each first."""
+    def _find(self, index: tuple[Any, ...], rows: Rows) -> list[Candidate]:
+        """Candidates for some pictures, the likeliest of each first."""
         if not hasattr(self._scratch, "best"):
             self._scratch.best = np.full(self._count, -1, np.float32)
             self._scratch.way, self._scratch.touched = np.empty((2, self._count), np.int64)
         best, way, touched = self._scratch.best, self._scratch.way, self._scratch.touched
-        found: list[tuple[int, int, int]] = []
-        most = (_WHOLE, _WINDOW, np.uint64(_MOST_OFF))
-        how = (np.float32(_WEAK), most, np.float32(_LEAST_OUTLINE), best, way, touched)
+        found: list[Candidate] = []
+        most = (*self._flips, np.uint64(_MOST_OFF))
+        how = (np.float32(_WEAK), most, np.float32(self._least_outline), best, way, touched)
         for row, each in zip(rows.tolist(), outlines(self._fetch(rows)), strict=True):
             near = touched[: self._kernels.find_candidates(each, index, self._roots, row, *how)]
             near = near[np.lexsort((near, -best[near]))]
-            found += [(row, other, by) for other, by in zip(near.tolist(), way[near].tolist(), strict=True)]
+            told = zip(near.tolist(), way[near].tolist(), best[near].tolist(), strict=True)
+            found += [Candidate(row, *each) for each in told]
             best[near] = -1
         return found
 
-    def _find_each(self, ours: Rows, rows: Rows) -> list[tuple[int, int, int]]:
+    def _find_each(self, ours: Rows, rows: Rows) -> list[Candidate]:
         """The same for pictures that are looked for among few, by their outlines alone."""
         mine = (self._outlines[ours][:, self._turns] * self._signs).reshape(-1, FREQUENCIES**2)
         alike = outlines(self._fetch(rows)) @ mine.T
@@ -178,19 +211,26 @@ class _Linking:
         best = alike.max(2)
         pairs = zip(*np.nonzero(best > _LEAST_OUTLINE), strict=True)
         likely = sorted(pairs, key=lambda pair: (pair[0], -best[pair], pair[1]))
-        return [(int(rows[row]), int(ours[at]), int(alike[row, at].argmax())) for row, at in likely]
+        return [
+            Candidate(int(rows[row]), int(ours[at]), int(alike[row, at].argmax()), float(best[row, at]))
+            for row, at in likely
+        ]
 
-    def _decide(self, candidates: list[tuple[int, int, int]]) -> None:
-        """Links candidates whose pixels are alike."""
-        for row, other, way in candidates:
+    def _decide(self, candidates: list[Candidate]) -> list[float]:
+        """Links candidates whose pixels are alike; how alike the outlines of the others are."""
+        wrong = []
+        for row, other, way, outline in candidates:
             if self._root(row) == self._root(other) or self._is_unlike(row, other):
                 continue
             one, two = self._fetch(np.array([row, other])).astype(np.float32)
             alike = likeness(one, np.ascontiguousarray(turned(two, way % 8)), window(way // 8))
             if alike >= self._least:
                 self._link(row, other, alike)
+            else:
+                wrong.append(outline)
         while (self._roots[self._roots] != self._roots).any():  # every picture knows its root, for those that look
             self._roots = self._roots[self._roots]
+        return wrong
 
     def _link(self, one: int, other: int, likeness: float) -> None:
         self._pairs.append((one, other))

@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint bench prove shots reference clean
+.PHONY: demo test lint bench prove fuzz shots reference clean
 
 $(VENV)/installed: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -26,6 +26,11 @@ bench: $(VENV)/installed
 
 prove: $(VENV)/installed
 	$(BIN)/python -m tests.prove
+
+# every reader for twenty minutes: `make fuzz SECONDS=120` for less
+SECONDS := 1200
+fuzz: $(VENV)/installed
+	$(BIN)/python -m tests.hostile --seconds $(SECONDS)
 
 shots: $(VENV)/installed
 	$(BIN)/python docs/shots.py

@@ -20,6 +20,11 @@ PROOFS = (
     ("Killed operations", "tests/test_proofs.py::test_an_operation_killed_anywhere_leaves_before_or_after", 10),
     ("Refused calls", "tests/test_proofs.py::test_any_call_that_the_disk_refuses_leaves_before_or_after", 10),
     ("Damage", "tests/test_proofs.py::test_any_damage_is_found_and_no_wrong_picture_is_given_out", 34),
+    (
+        "Forged checksums",
+        "tests/test_proofs.py::test_forged_bytes_of_an_equal_checksum_are_found_where_a_docket_is_trusted",
+        100,
+    ),
     ("Any operations", "tests/test_state_machine.py::test_any_operations_in_any_order_agree_with_a_dictionary", 10),
     ("Writers at once", "tests/test_upkeep.py::test_writers_at_once_on_one_strand_lose_no_snapshot", 10),
     (
@@ -36,6 +41,7 @@ PROOFS = (
     ("Rules and pandas", "tests/test_rules_and_pandas.py::test_rules_give_what_pandas_gives", 20),
     ("Killed gatherings", "tests/test_gather.py::test_a_killed_gathering_goes_on_with_nothing_lost_or_doubled", 8),
     ("Damaged archives", "tests/test_nasty.py::test_damaged_archives_give_whole_pictures_or_an_error", 8),
+    ("Hostile input", "tests/test_hostile.py::test_no_input_of_a_stranger_provokes_more_than_an_error_of_ours", 25),
     ("Limited feeds", "tests/test_proofs.py::test_no_feed_exceeds_an_enforced_limit", 21),
     ("Rendered or not", "tests/test_rendering.py::test_rendered_or_not_whatever_the_workers_batches_are_equal", 20),
     ("Damaged renderings", "tests/test_rendering.py::test_damage_is_found_and_made_again", 20),

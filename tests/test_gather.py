@@ -8,6 +8,7 @@ import json
 import os
 import random
 import signal
+import socket
 import ssl
 import subprocess
 import sys
@@ -25,6 +26,7 @@ from hypothesis import strategies as st
 import pannier
 from pannier.demo.mill import serving
 from pannier.errors import SourceError, UsageError
+from pannier.sources.gathering import addresses
 from pannier.sources.gathering.links import identity, name_in, safe_path, unlike, without_credentials
 from tests.conftest import Ended
 from tests.standin import StandIn, picture, stand_in
@@ -215,6 +217,61 @@ def test_credentials_are_written_nowhere(server: tuple[str, type[StandIn]], tmp_
     assert rows_in(tmp_path / "p" / "gathered.csv")[0]["link"] == f"{link}/ok/1.jpg?size=2&token=hidden"
     assert "opensesame" not in result.failed[0].link
     assert without_credentials("s3://k:s@bucket/a?X-Amz-Signature=ab&v=1") == "s3://bucket/a?X-Amz-Signature=hidden&v=1"
+
+
+def test_names_of_sessions_and_keys_stay_out_too_and_still_tell_pictures_apart(
+    server: tuple[str, type[StandIn]], tmp_path: Path
+) -> None:
+    link, _ = server
+    paths = ["ok/1.jpg;jsessionid=opensesame?x=1", "ok/2.jpg?key=opensesame-a", "ok/2.jpg?key=opensesame-b"]
+    paths += ["status/404?code=opensesame&PHPSESSID=opensesame", "ok/3.jpg;v=2?sid=opensesame"]
+    result = pannier.gather([{"photo": f"{link}/{path}"} for path in paths], tmp_path / "p", **QUICK)
+    assert (result.came, len(result.failed)) == (4, 1)
+    for path in (tmp_path / "p").rglob("*"):
+        assert b"opensesame" not in path.read_bytes(), path
+        assert "opensesame" not in path.name
+    assert "opensesame" not in str(result.failed)
+    told = [row["link"].removeprefix(link) for row in rows_in(tmp_path / "p" / "gathered.csv")]
+    assert told[0] == "/ok/1.jpg;jsessionid=hidden?x=1"
+    assert told[3] == "/ok/3.jpg;v=2?sid=hidden"
+    one, two = (f"{link}/ok/1.jpg;jsessionid={session}" for session in "ab")
+    assert identity(one) == identity(two)
+
+
+def test_a_redirect_leads_inside_only_where_the_link_did(
+    server: tuple[str, type[StandIn]], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    link, handler = server
+    rows = [{"photo": f"{link}/elsewhere/ok/{number}.jpg"} for number in range(2)]
+    assert pannier.gather(rows, tmp_path / "inside", **QUICK).came == 2
+    inside = addresses.is_inside
+
+    async def leads_inside(target: str) -> bool:  # as if the server were on the internet, and localhost here
+        return "localhost" in target
+
+    monkeypatch.setattr(addresses, "leads_inside", leads_inside)
+    asked = len(handler.log)
+    result = pannier.gather(rows, tmp_path / "outside", **QUICK)
+    assert result.came == 0
+    assert all("private or of this machine" in failed.reason and failed.is_final for failed in result.failed)
+    assert all(path.startswith(("/elsewhere/", "/robots")) for _, path in handler.log[asked:])
+    hosts = ("127.0.0.1", "10.1.2.3", "192.168.0.9", "169.254.169.254", "::1", "fe80::1%eth0", "::ffff:10.0.0.1", "fd00::1")
+    assert all(map(inside, (*hosts, "0.0.0.0", "224.0.0.1", "100.64.0.1")))
+    assert not any(map(inside, ("9.9.9.9", "2620:fe::fe", "::ffff:9.9.9.9")))
+
+
+def test_a_host_that_never_answers_in_time_is_given_up_and_others_go_on(
+    server: tuple[str, type[StandIn]], tmp_path: Path
+) -> None:
+    link, _ = server
+    with socket.create_server(("127.0.0.1", 0), backlog=64) as silent:  # it takes connections, and says nothing
+        other = f"http://127.0.0.1:{silent.getsockname()[1]}"
+        rows = [{"photo": f"{other}/{number}.jpg"} for number in range(20)]
+        rows += [{"photo": f"{link}/ok/{number}.jpg"} for number in range(5)]
+        options = {"pause": "1ms", "timeout": "200ms", "attempts": 1, "ignore_robots": True}
+        result = pannier.gather(rows, tmp_path / "p", **options)
+    assert result.came == 5
+    assert sum("the host does not answer" in failed.reason for failed in result.failed) >= 15
 
 
 def test_what_comes_is_shrunk_and_checked_as_it_comes(server: tuple[str, type[StandIn]], tmp_path: Path) -> None:

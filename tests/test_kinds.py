@@ -6,6 +6,7 @@ import io
 import os
 import subprocess
 import tarfile
+import warnings
 import zipfile
 from collections.abc import Callable
 from pathlib import Path
@@ -217,6 +218,16 @@ def test_headers_give_columns_where_a_rule_names_them(tmp_path: Path, store: pan
     assert snapshot["twill/taken.jpg"].side == {"tall": 60, "year": 2024}
     left = {item["key"]: item["reason"] for item in snapshot.left_out}
     assert left["twill/cut.jpg"] == "left out by the condition width >= 80"
+
+
+def test_a_name_that_is_there_twice_is_lost_and_no_other(tmp_path: Path, store: pannier.Store) -> None:
+    with zipfile.ZipFile(tmp_path / "a.zip", "w") as archive, warnings.catch_warnings(action="ignore"):
+        for number, name in enumerate(("twill/a.jpg", "twill/b.jpg", "plain/c.jpg", "twill/b.jpg")):
+            archive.writestr(name, encoded(draw(number)))
+    result = store.pack(tmp_path / "a.zip")
+    assert [record.key for record in result.snapshot] == ["plain/c.jpg", "twill/a.jpg"]
+    (lost,) = result.left_out
+    assert (lost.key, lost.reason) == ("twill/b.jpg", "several files in the archive have this name")
 
 
 def test_sparse_members_of_a_tar_archive_are_whole(tmp_path: Path, store: pannier.Store) -> None:

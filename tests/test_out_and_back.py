@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import errno
 import hashlib
+import os
 import re
 import shutil
 import subprocess
 import sys
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pandas
@@ -224,6 +228,35 @@ def test_prepared_pictures_and_arrays_go_out_too(store: pannier.Store, tmp_path:
     assert run("export", store.path, "--table", tmp_path / "l.parquet", "--where", "label = 'twill'").status == 0
     assert list(pandas.read_parquet(tmp_path / "l.parquet")["label"]) == ["twill"] * 10
     assert run("export", store.path, tmp_path / "arrays", "--size", "16", "--arrays").status == 2
+
+
+@pytest.mark.parametrize("words", [("--size", "16", "--arrays"), ("--size", "16", "--encode", "png"), ()])
+def test_an_export_onto_a_full_disk_names_the_path_and_leaves_no_half(
+    store: pannier.Store, tmp_path: Path, run: Callable[..., Ended], monkeypatch: pytest.MonkeyPatch, words: tuple[str, ...]
+) -> None:
+    calls = 0
+
+    def full(real: Callable[..., Any], *arguments: Any) -> Any:
+        nonlocal calls
+        calls += 1
+        if calls == 9 or real is allocate:
+            raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+        return real(*arguments)
+
+    allocate, folder = os.posix_fallocate, tmp_path / "out"
+    monkeypatch.setattr(os, "posix_fallocate", partial(full, allocate))
+    monkeypatch.setattr(os, "write", partial(full, os.write))
+    ended = run("export", store.path, folder, *words)
+    assert ended.status == 1
+    assert "the disk is full while writing" in ended.err
+    assert str(folder) in ended.err
+    assert not list(tmp_path.rglob("*.new"))
+    assert words == () or not folder.exists()
+    monkeypatch.undo()
+    assert run("export", store.path, folder, *words).status == 0
+    assert len(list(folder.rglob("*.png" if "png" in words else "*.jpg"))) == (
+        0 if "--arrays" in words else 30 if words else 27
+    )
 
 
 @pytest.mark.parametrize("name", ["pandas", "Polars", "DuckDB"])

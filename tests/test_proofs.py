@@ -7,6 +7,7 @@ import errno
 import json
 import os
 import random
+import re
 import shutil
 import subprocess
 import sys
@@ -19,11 +20,14 @@ import pytest
 
 import pannier
 from pannier import files
-from pannier.errors import PannierError, StoreError
+from pannier.errors import DamageError, PannierError, StoreError
 from pannier.feed.job import job_of
 from pannier.measuring.process import Child, TrialEnded
 from pannier.storage import local
+from pannier.storage.local import LocalStorage
+from pannier.store.shards import locate
 from tests.conftest import fill
+from tests.hostile.forging import with_equal_crc
 from tests.operations import OPERATIONS, make_world, operate, state
 
 pytestmark = pytest.mark.proof
@@ -217,6 +221,74 @@ def test_any_damage_is_found_and_no_wrong_picture_is_given_out(tmp_path: Path, w
             pass
         shutil.rmtree(store)
     print(f"\n{done} damages: {done - silent} found, {silent} files gone that nothing needed; no wrong picture given out")
+
+
+def test_forged_bytes_of_an_equal_checksum_are_found_where_a_docket_is_trusted(
+    tmp_path: Path, world: Path, scale: int
+) -> None:
+    """A label or a picture otherwise, the CRC-32 of its file or picture as before: dockets lead to SHA-256 alone."""
+    base = world / "s.store"
+    snapshot = pannier.open(base)
+    right = {record.key: (record.label, record.bytes()) for record in snapshot}
+    path = tmp_path / "a.docket"
+    path.write_text(snapshot.docket(shuffle=False, batch_size=5, label_as="name").text())
+    deceived = {"label": 0, "picture": 0}
+    for number in range(6 * scale):
+        rng = random.Random(number)
+        store = Path(shutil.copytree(base, tmp_path / "forged.store"))
+        what = rng.choice([*deceived])
+        if what == "label":
+            _forge_label(store, snapshot, rng)
+        else:
+            _forge_picture(store, rng)
+        is_shown = True  # or another snapshot's picture
+        with contextlib.suppress(PannierError):
+            is_shown = _fed(pannier.open(store).feed(None, batch_size=5, label_as="name", workers=1)) != right
+            deceived[what] += is_shown
+        with pytest.raises(DamageError) if is_shown else contextlib.nullcontext():
+            assert _fed(pannier.from_docket(path, store=store, workers=1)) == right
+        assert damage(store), number
+        shutil.rmtree(store)
+    assert all(deceived.values())
+    print(f"\n{6 * scale} forgeries of an equal CRC-32: all found through a docket; without one {deceived} given out")
+
+
+def _fed(feed: pannier.Feed) -> dict[str, tuple[Any, bytes]]:
+    with feed:
+        return {
+            key: (label, data)
+            for batch in feed
+            for key, label, data in zip(batch.keys, batch.labels, batch.images, strict=True)
+        }
+
+
+def _forge_label(store: Path, snapshot: pannier.Snapshot, rng: random.Random) -> None:
+    """Two class names for one another where a manifest has them, and four bytes of a digest that no feed looks at."""
+    path = store / "manifests" / f"{snapshot.document['base']['name']}.arrow"
+    before = path.read_bytes()
+    found = re.search(rb"(?:plain|satin|twill){3}", before)
+    assert found
+    one, two = rng.sample([b"plain", b"satin", b"twill"], 2)
+    names = found[0].replace(one, b"-----").replace(two, one).replace(b"-----", two)
+    forged = before[: found.start()] + names + before[found.end() :]
+    path.chmod(0o644)
+    at = before.index(rng.choice([*snapshot.manifest.base_digests.values()]) or b"")
+    path.write_bytes(with_equal_crc(before, forged, at))
+
+
+def _forge_picture(store: Path, rng: random.Random) -> None:
+    """Some bytes of one picture, among them four that make its checksum right."""
+    name = rng.choice(sorted((store / "shards").glob("*.arrow")))
+    data = bytearray(name.read_bytes())
+    located = locate(LocalStorage(store), name.stem)
+    row = rng.randrange(len(located.offset))
+    start, length = int(located.offset[row]), int(located.length[row])
+    before = bytes(data[start : start + length])
+    changed = bytearray(before)
+    changed[length // 2] ^= 1 << rng.randrange(8)
+    data[start : start + length] = with_equal_crc(before, bytes(changed), length // 2 + 5)
+    name.chmod(0o644)
+    name.write_bytes(data)
 
 
 @pytest.mark.parametrize("writers", [2, 8])

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import io
 import logging
 import threading
+import time
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +18,7 @@ from hypothesis import strategies as st
 from PIL import Image
 
 import pannier
-from pannier.errors import NotFoundError, TreatmentError, UsageError
+from pannier.errors import NotFoundError, PannierError, TreatmentError, UsageError
 from pannier.images.chance import variations
 from pannier.images.prepare import Preparation, pixels_of
 from tests.conftest import draw, encoded, likeness
@@ -313,6 +315,90 @@ def test_own_steps_run_where_they_say() -> None:
     pannier.own_step("test wrong", at="values")(lambda array: array[:1])
     with pytest.raises(TreatmentError, match="shape and dtype must stay"):
         pannier.Treatment(8, own=["test wrong"])(PICTURE)
+
+
+def test_an_own_step_that_fails_is_named_with_its_record(own: pannier.Snapshot) -> None:
+    key = sorted(record.key for record in own)[4]
+    bad = own[key].picture()
+
+    @pannier.own_step("test fussy", at="decoded")
+    def fussy(array: Any) -> Any:
+        if array.shape == bad.shape and (array == bad).all():
+            raise KeyError("no such weave")
+        return array
+
+    treatment = pannier.Treatment(12, own=["test fussy"])
+    with pytest.raises(TreatmentError, match="own step 'test fussy' ended with KeyError: 'no such weave'"):
+        treatment(bad)
+    for workers in (1, 3):
+        with pytest.raises(TreatmentError) as caught, own.feed(None, treatment, workers=workers) as feed:
+            list(feed)
+        assert str(caught.value).startswith(f"record {key!r}: own step 'test fussy' ended with KeyError")
+        assert isinstance(caught.value.__cause__, KeyError)
+
+
+def test_what_an_own_step_gets_is_its_own(own: pannier.Snapshot) -> None:
+    kept: list[Any] = []
+
+    def keeping(array: Any, *_: Any) -> Any:
+        kept.append((array, array.copy()))
+        return array
+
+    def changing(array: Any, *_: Any) -> Any:
+        kept[-1][0][:] = 7  # what the step before kept, and gave back
+        array[:] = 0
+        return array
+
+    for place in ("decoded", "light", "values"):
+        kept.clear()
+        names = [f"test {kind} {place}" for kind in ("keeping", "changing")]
+        for name, function in zip(names, (keeping, changing), strict=True):
+            pannier.own_step(name, at=place)(function)
+        picture = PICTURE.copy()
+        pannier.Treatment((45, 60), values="raw", own=names)(picture)
+        assert (picture == PICTURE).all()
+        kept.clear()
+        with own.feed(None, pannier.Treatment(12, own=names[:1]), augment=True, workers=2, batch_size=4) as feed:
+            for batch in feed:
+                batch.images[:] = 0
+        assert len(kept) == len(own)
+        assert all((array == as_it_was).all() for array, as_it_was in kept)
+
+
+def test_an_own_step_that_calls_its_treatment_is_told() -> None:
+    @pannier.own_step("test endless", at="decoded")
+    def endless(array: Any) -> Any:
+        return treatment(array)
+
+    treatment = pannier.Treatment((45, 60), values="raw", layout="hwc", own=["test endless"])
+    with pytest.raises(TreatmentError, match="'test endless' calls the treatment of which it is a step"):
+        treatment(PICTURE)
+
+
+def test_a_feed_does_not_wait_for_an_own_step_that_sleeps(own: pannier.Snapshot, caplog: Any) -> None:
+    until, is_there = threading.Event(), threading.Event()
+
+    @pannier.own_step("test sleepy", thread_safe=True)
+    def sleepy(array: Any) -> Any:
+        is_there.set()
+        until.wait(60)
+        return array
+
+    feed = own.feed(None, pannier.Treatment(12, own=["test sleepy"]), workers=2)
+
+    def consume() -> None:
+        with contextlib.suppress(PannierError):
+            next(iter(feed))
+
+    consuming = threading.Thread(target=consume, daemon=True)
+    consuming.start()
+    assert is_there.wait(60)
+    started = time.monotonic()
+    feed.close()
+    assert time.monotonic() - started < 30
+    assert "an own step is still at work" in caplog.text
+    until.set()
+    consuming.join(60)
 
 
 def test_a_file_names_own_steps_and_imports_nothing(tmp_path: Path) -> None:

@@ -2,21 +2,25 @@
 
 from __future__ import annotations
 
+import errno
 import hashlib
 import json
 import os
 import shutil
 import subprocess
 import sys
+import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 import pannier
 from pannier.errors import ConflictError, DamageError, NotFoundError, StoreError, UsageError
-from pannier.store.leases import WRITER, Held, holding, leases
+from pannier.store.documents import digest
+from pannier.store.leases import READER, SECONDS, WRITER, Held, holding, leases
 from pannier.versions.naming import remove
 from tests.conftest import Ended, fill
 
@@ -343,6 +347,55 @@ def test_damage_is_told_by_key_and_derived_files_need_no_copy(
 
 def all_pictures_but(snapshot: pannier.Snapshot, key: str) -> dict[str, bytes]:
     return {record.key: record.bytes() for record in snapshot if record.key != key}
+
+
+def test_a_store_that_cannot_be_written_to_is_verified_and_looked_through(
+    store: pannier.Store, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    held = Held(store.storage, WRITER)  # somebody else's, perhaps: its age is asked for
+    (store.path / ".draft-0123456789abcdef").write_bytes(b"half")
+    remove(store.strands, "trial")
+    before = bytes_in(store)
+    real = os.open
+
+    def refuse(path: Any, flags: int, *more: Any, **options: Any) -> int:
+        if flags & os.O_CREAT and str(path).startswith(str(store.path)):
+            raise OSError(errno.EROFS, os.strerror(errno.EROFS), str(path))
+        return real(path, flags, *more, **options)
+
+    monkeypatch.setattr(os, "open", refuse)
+    assert not [finding for finding in store.verify() if finding.is_damage]
+    plan = store.tidy(older_than=0, preview=True)
+    assert plan.kept[0].startswith("a writer on ")
+    assert plan.byte_count > 0
+    with store.snapshot().feed(None, TREATMENT, workers=1) as feed:
+        assert sum(map(len, feed)) == 30
+    monkeypatch.undo()
+    held.end()
+    assert bytes_in(store) < before  # the lease alone went
+
+
+def test_files_of_a_writer_at_work_are_not_called_left_behind(store: pannier.Store) -> None:
+    def told() -> list[str]:
+        return [finding.file for finding in store.verify()]
+
+    store.storage.create(f"manifests/{digest(b'new')}.arrow", b"new")
+    with store.storage.draft("shards") as draft:
+        with holding(store.storage, WRITER):
+            assert told() == []
+        assert sorted(told()) == sorted([f"shards/{draft.path.name}", f"manifests/{digest(b'new')}.arrow"])
+
+
+def test_nobody_who_reads_waits_for_the_disk(store: pannier.Store, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A busy disk may take half a minute to flush a file: a feed's lease is one that need not outlive the machine."""
+    flushed: list[int] = []
+    monkeypatch.setattr(os, "fsync", flushed.append)
+    monkeypatch.setitem(SECONDS, READER, 0.2)
+    with store.snapshot().feed(None, TREATMENT, workers=1, batch_size=3) as feed:
+        for _ in feed:
+            time.sleep(0.06)  # so that the lease is renewed meanwhile
+        assert leases(store.storage)[0].files[0].rpartition("-")[2] != "000001.json"
+    assert flushed == []
 
 
 def test_history_that_was_rewritten_is_seen(store: pannier.Store) -> None:

@@ -23,6 +23,8 @@ T = TypeVar("T", bound=tuple[Any, ...])
 
 NAMES = pa.dictionary(pa.int32(), pa.string())
 DIGEST_BYTES = 32
+# what a side column may hold
+SIDE_TYPES = (pa.int64(), pa.float64(), pa.string(), pa.timestamp("us"), pa.bool_(), pa.null())
 
 # what is known of every picture by its header: the fields of images.facts.Facts, in their order wherever they are columns
 FACT_TYPES = {

@@ -20,6 +20,11 @@ from collections.abc import Iterable
 
 from pannier.kinds import LeftOutKind
 
+LONGEST_MESSAGE = 1500
+# what to do stands at the end of a message
+_KEPT_END = 300
+_LONGEST_NAME = 200
+
 
 class PannierError(Exception):
     """The root of the family. Its message is one line that says what is wrong and what to do; arguments stand as `name`.
@@ -28,6 +33,9 @@ class PannierError(Exception):
     """
 
     exit_status = 1
+
+    def __init__(self, *parts: object) -> None:
+        super().__init__(*(_in_one_line(part) if isinstance(part, str) else part for part in parts))
 
 
 class UsageError(PannierError, ValueError):
@@ -99,10 +107,19 @@ class LimitError(PannierError):
         self.batch_size = batch_size
 
 
+def _in_one_line(message: str) -> str:
+    """A message as one line of bearable length, whatever names and values of strangers stand in it."""
+    if not message.isprintable():
+        message = "".join(letter if letter.isprintable() else ascii(letter)[1:-1] for letter in message)
+    if len(message) > LONGEST_MESSAGE:
+        message = f"{message[: LONGEST_MESSAGE - _KEPT_END]} ... {message[-_KEPT_END:]}"
+    return message
+
+
 def did_you_mean(name: str, choices: Iterable[str]) -> str:
     """The end of an error message: the nearest of the choices, or all of them, or nothing where there are none."""
     known = list(choices)
-    near = difflib.get_close_matches(name, known, n=1)
+    near = difflib.get_close_matches(name[:_LONGEST_NAME], known, n=1)
     if near:
         return f"; did you mean {near[0]!r}?"
     return f"; there is {', '.join(map(repr, known[:12]))}" if known else ""

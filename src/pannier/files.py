@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import os
 import re
 import secrets
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+
+from pannier.errors import StoreError
 
 _DRAFT = re.compile(r"\..+\.[0-9a-f]{8}\.new")
 
@@ -18,21 +21,41 @@ def whole_file(path: str | Path, *, flushed: bool = True) -> Iterator[str]:
     """A path to write to, beside `path`; when the block ends what lies there is flushed and takes its place.
 
     After any exception, Ctrl-C included, `path` is as it was and nothing is left. Its folder must be there. What can be
-    made again at any time need not be `flushed`.
+    made again at any time need not be `flushed`. Raises StoreError where the disk refuses.
     """
     folder, name = os.path.split(os.fspath(path))
     draft = os.path.join(folder, f".{name}.{secrets.token_hex(4)}.new")
     try:
-        yield draft
-        if flushed:
-            flush(draft)
-        os.replace(draft, path)
+        with disk_refusals_said(path):
+            yield draft
+            if flushed:
+                flush(draft)
+            os.replace(draft, path)
     except BaseException:
         with contextlib.suppress(OSError):
             os.unlink(draft)
         raise
     if flushed:
         flush(folder or ".")
+
+
+@contextmanager
+def disk_refusals_said(path: str | Path) -> Iterator[None]:
+    """Turns what the operating system says into an error that names a path and says what to do."""
+    try:
+        yield
+    except OSError as error:
+        raise StoreError(explain_os_error(error, os.fspath(path))) from error
+
+
+def explain_os_error(error: OSError, name: str) -> str:
+    if error.errno == errno.ENOSPC:
+        return f"the disk is full while writing {name}; nothing was lost: make room and run the same command again"
+    if error.errno in (errno.EFBIG, errno.EDQUOT):
+        return f"a limit on file size or disk space stopped the writing of {name}; nothing was lost: raise it and try again"
+    if error.errno in (errno.EROFS, errno.EACCES):
+        return f"{name} cannot be written or read: the disk is read-only or access is denied"
+    return f"{name}: {error.strerror or error}"
 
 
 def write_whole(path: str | Path, content: bytes | str, *, flushed: bool = True) -> None:

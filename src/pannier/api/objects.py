@@ -160,7 +160,7 @@ class Snapshot(State):
 
     def record(self, row: int) -> Record:
         """The record in a row of the manifest."""
-        return Record.of(self.manifest.take([row]), self.storage, self.index)
+        return Record.of(self.manifest.alone(row), self.storage, self.index)
 
     @property
     def left_out(self) -> list[dict[str, Any]]:

@@ -11,7 +11,7 @@ from pannier.errors import PannierError
 _KEPT = {
     "gather": "the pictures that came are kept",
     "pack": "the pictures that were read are kept, and the store shows none of them yet",
-    "export": "the files that are written stay",
+    "export": "the pictures that are written as they were packed stay",
     "restore": "the files that are written stay",
     "copy": "the pictures that were copied stay, and the other store shows none of them yet",
     "render": "the pictures that are rendered stay",

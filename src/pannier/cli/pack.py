@@ -48,6 +48,7 @@ _HOW = {
     **opt.DATASET,
     "shard_size": opt.Declared(str, "Size of a shard.", "BYTES", default="256MiB"),
     "workers": opt.number("Threads; by default all usable cores."),
+    **opt.MEMORY,
 }
 
 

@@ -34,6 +34,7 @@ def survey(
     near: int = opt.value(6, "Near doubles: hashes differ in so many bits of 64.", "BITS"),
     max_pixels: int = opt.value(100_000_000, "Pictures with more pixels count as too large."),
     workers: int | None = opt.value(None, "Threads; by default all usable cores."),
+    memory_limit: opt.MemoryLimit = "auto",
     figure: opt.Figure = None,
     sheet: str | None = opt.value(None, "Draw the suspicious pictures on a sheet.", "FILE"),
     json: opt.AsJson = False,
@@ -49,7 +50,8 @@ def survey(
     from pannier.sources.survey import survey as look
 
     with progress_bar("survey") as progress:
-        findings = look(source, quick=quick, near=near, max_pixels=max_pixels, workers=workers, progress=progress, **rules)
+        how: opt.Said = {"quick": quick, "near": near, "max_pixels": max_pixels, "workers": workers}
+        findings = look(source, memory_limit=memory_limit, progress=progress, **how, **rules)
     if json:
         print_json(findings.to_dict())
     else:

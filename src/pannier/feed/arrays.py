@@ -8,9 +8,10 @@ from typing import Any
 
 import numpy as np
 
+from pannier.budget import limit_bytes
 from pannier.errors import LimitError
 from pannier.feed.feed import Feed
-from pannier.feed.job import FeedOptions, job_of, limit_bytes
+from pannier.feed.job import FeedOptions, job_of
 from pannier.images.treatment import Treatment
 from pannier.results import Result
 from pannier.store.choosing import chosen_rows

@@ -6,7 +6,9 @@ lanes take the records whose decoding is served by an allocator, so that what it
 
 from __future__ import annotations
 
+import logging
 import threading
+import time
 from collections.abc import Callable
 from queue import Empty, SimpleQueue
 
@@ -20,10 +22,14 @@ from pannier.feed.runs import Run, Stream, WorkQueue
 LONGEST_RUN = 8
 # how often a waiting consumer looks whether the threads it waits for are alive
 LIVENESS_SECONDS = 1.0
+# how long a feed that is closed waits for own steps, which nobody can end
+OWN_STEP_SECONDS = 2.0
+
+_log = logging.getLogger("pannier")
 
 
 class Engine:
-    """Runs streams of batches. `close` ends every thread and may be called twice."""
+    """Runs streams of batches. `close` ends every thread, but one in an own step, and may be called twice."""
 
     def __init__(self, work: FeedWork) -> None:
         self._feed_work, self._settings = work, work.settings
@@ -186,9 +192,13 @@ class Engine:
 
     def close(self) -> None:
         self.abandon()
+        treatment = self._feed_work.job.treatment
+        until = time.monotonic() + OWN_STEP_SECONDS if treatment is not None and treatment.own else None
         for thread in self._threads:
             if thread is not threading.current_thread():
-                thread.join()
+                thread.join(None if until is None else max(0.0, until - time.monotonic()))
+        if any(thread.is_alive() for thread in self._threads):
+            _log.warning("an own step is still at work; its thread ends with it, and the process waits for neither")
         self._threads.clear()
         self._free_at_hand.clear()
         while not self.free.empty():

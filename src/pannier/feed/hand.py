@@ -6,10 +6,10 @@ import logging
 
 import numpy as np
 
-from pannier.errors import PictureError
+from pannier.errors import PictureError, TreatmentError
 from pannier.feed.buffers import Slot
 from pannier.feed.job import FeedWork
-from pannier.feed.lookup import Lookup
+from pannier.feed.lookup import Item, Lookup
 from pannier.feed.runs import Run
 from pannier.images.chance import Variation
 from pannier.images.prepare import Preparation
@@ -65,9 +65,19 @@ class Hand:
             assert item is not None
             assert place is not None
             return damage(place, self._lookup.key_of(item.record), _what(error))
+        except TreatmentError as error:
+            return self._named(error, item)
         except BaseException as error:
             return error
         return None
+
+    def _named(self, error: TreatmentError, item: Item | None) -> TreatmentError:
+        """What an own step did, with the record at which it did."""
+        if item is None:
+            return error
+        named = TreatmentError(f"record {self._lookup.key_of(item.record)!r}: {error}")
+        named.__cause__ = error.__cause__
+        return named
 
     def _from_canvas(self, place: Place, slot: Slot, at: int, variation: Variation | None) -> bool:
         """Prepares a picture from its rendered canvas; False where that is damaged and the picture has to be decoded."""

@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from pannier.budget import limit_bytes
 from pannier.choices import LabelAs, Last, checked_choice
 from pannier.columns import Rows
 from pannier.errors import NotFoundError, UsageError
@@ -18,12 +19,11 @@ from pannier.hashing import checked_seed
 from pannier.images.cost import after_fit_bytes
 from pannier.images.prepare import compile_kernels
 from pannier.images.treatment import Treatment
-from pannier.machine import free_memory_bytes, usable_cores
+from pannier.machine import usable_cores
 from pannier.store.boxes import check_boxes, identities_of
 from pannier.store.canvases import Rendering, rendering_of
 from pannier.store.choosing import chosen_rows
 from pannier.store.state import State, open_store
-from pannier.units import read_limit
 
 AUGMENTED_SPLIT = "train"
 
@@ -59,6 +59,7 @@ class FeedJob(FeedOptions):
     """All that a feed is, picklable: which records of which snapshot, through what, in which order, within what bounds.
 
     `rows` are chosen records in place of split, `subset` and `where`; `to_canvas`: batches are canvases to be kept.
+    `by_digest`: see `Manifest`.
     """
 
     address: str
@@ -67,6 +68,7 @@ class FeedJob(FeedOptions):
     treatment: Treatment | None
     rows: Rows | None = field(default=None, compare=False)
     to_canvas: bool = False
+    by_digest: bool = False
 
     @property
     def limit_bytes(self) -> int | None:
@@ -85,12 +87,13 @@ class FeedJob(FeedOptions):
 
     def open(self) -> State:
         """The snapshot, opened where the job runs. Raises NotFoundError."""
-        return open_store(self.address).state_of(self.snapshot)
+        return open_store(self.address).state_of(self.snapshot, by_digest=self.by_digest)
 
 
 def job_of(state: State, split: str | None, treatment: Treatment | None = None, **options: Any) -> FeedJob:
     """The job that options as a user says them come to. Raises UsageError, TreatmentError, NotFoundError."""
-    job = FeedJob(address=state.storage.address, snapshot=state.id, split=split, treatment=treatment, **options)
+    where: dict[str, Any] = {"address": state.storage.address, "snapshot": state.id, "by_digest": state.manifest.by_digest}
+    job = FeedJob(**where, split=split, treatment=treatment, **options)
     if treatment is not None:
         treatment.check_ready()
         check_boxes(state.manifest, treatment)
@@ -104,12 +107,6 @@ def _check_counts(**counts: Any) -> None:
         is_optional = name != "batch_size"
         if not (is_optional and value is None) and (type(value) is not int or value < 1):
             raise UsageError(f"{name} = {value!r}: must be a whole number of 1 or more")
-
-
-def limit_bytes(memory_limit: str | int | None) -> int | None:
-    """A memory limit in bytes: "auto" is half of what is free, None unlimited."""
-    limit = read_limit(memory_limit)
-    return free_memory_bytes() // 2 if isinstance(limit, str) else limit
 
 
 @dataclass(frozen=True)
@@ -179,9 +176,10 @@ def work_of(job: FeedJob, state: State) -> FeedWork:
 
 
 def _rendered(job: FeedJob, state: State, rows: Rows) -> tuple[Rendering | None, np.ndarray[Any, Any]]:
-    """The rendering of the treatment's fixed part, and which rows are in it."""
+    """The rendering of the treatment's fixed part, and which rows are in it; nothing vouches for what is in a canvas."""
     none = np.zeros(len(rows), bool)
-    if job.treatment is None or job.rendered is False or job.to_canvas:
+    is_unwanted = job.rendered is False or (job.by_digest and not job.rendered)
+    if job.treatment is None or is_unwanted or job.to_canvas:
         return None, none
     rendering = rendering_of(state.storage, job.treatment)
     is_rendered = none if rendering is None else rendering.has(identities_of(state.manifest, rows, job.treatment))
@@ -217,6 +215,8 @@ def notes_on(work: FeedWork, pictures_digest_of: Any) -> list[str]:
     if work.rendering is not None:
         count, total = work.rendered_records, len(work.rows)
         notes.append(f"{count:,} of {total:,} pictures come from rendered canvases ({work.rendering.digest[:12]})")
+    elif job.by_digest and job.rendered is None and rendering_of(work.state.storage, treatment) is not None:
+        notes.append("a docket vouches for pictures alone: rendered canvases are used only if `rendered` says so")
     measured = treatment.measured_on
     if measured is not None and measured.content_id != work.state.content_id and measured.pictures is not None:
         now = pictures_digest_of(work.state, measured.split)

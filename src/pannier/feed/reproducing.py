@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
+from pannier.budget import limit_bytes
 from pannier.errors import UsageError
 from pannier.images.treatment import Treatment
 from pannier.store.state import State
@@ -26,7 +27,7 @@ def read_feed(
             raise UsageError(f"{name} = {value!r}: the docket says {fixed[name]!r}; leave it out, or make another docket")
     given = {name: value for name, value in options.items() if value is not None or name == "memory_limit"} | fixed
     treatment = given.pop("treatment", None)
-    own = read.read_treatment()
+    own = read.read_treatment(limit_bytes(options.get("memory_limit", "auto")))
     if treatment is not None and own is not None and treatment != own:
         raise UsageError("the treatment differs from the docket's: leave it out, or make another docket")
     return state, given.pop("split", None), own or treatment, given

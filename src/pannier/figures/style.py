@@ -11,7 +11,7 @@ INK = "#20262c"
 FAINT = "#8a949e"
 GRID = "#e3e7ea"
 # in order of lightness, so that they stay apart in gray and for color-blind people
-TONES = ("#1f3b57", "#5b8fb9", "#c4dbea", "#e8c07d", "#a3542b")
+TONES = ("#1f3b57", "#5b8fb9", "#c4dbea", "#e8c07d", "#a3542b", "#6f9168")
 HATCHES = ("", "", "", "//", "xx")
 # red, green, blue: color and line
 CHANNELS: tuple[tuple[str, Literal["-", "--", ":"]], ...] = (("#a3542b", "-"), ("#4d8f5c", "--"), ("#1f3b57", ":"))

@@ -14,7 +14,7 @@ import numpy as np
 from pannier.choices import Progress
 from pannier.columns import Rows, digest_list
 from pannier.errors import DamageError, NotFoundError, PannierError, SourceError, UsageError
-from pannier.files import is_draft, write_whole
+from pannier.files import disk_refusals_said, is_draft, write_whole
 from pannier.folders.label_table import write_label_table
 from pannier.folders.layout import paths_of
 from pannier.folders.unpacking import Unpacker
@@ -69,9 +69,10 @@ def lay_out(
         laying.refuse_changes_by_hand()
     if preview:
         return laying.previewed()
-    last = laying.begin()
-    laying.write(hard_links, workers or usable_cores(), progress)
-    laying.finish(last)
+    with disk_refusals_said(folder):
+        last = laying.begin()
+        laying.write(hard_links, workers or usable_cores(), progress)
+        laying.finish(last)
     return laying.result
 
 

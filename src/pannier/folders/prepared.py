@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import io
+import os
+import shutil
 from collections import Counter
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +17,7 @@ import numpy as np
 from pannier.choices import Progress
 from pannier.columns import Rows, numbers_of
 from pannier.errors import SourceError, UsageError
-from pannier.files import write_whole
+from pannier.files import disk_refusals_said, write_whole
 from pannier.folders.label_table import write_label_table
 from pannier.folders.layout import paths_of
 from pannier.images.prepare import Preparation
@@ -49,18 +52,18 @@ def export_prepared(
     assert recoding is not None
     ending = {"jpeg": "jpg"}.get(str(recoding.encoding), str(recoding.encoding))
     rows, _, paths = paths_of(snapshot, _chosen(snapshot, split, where), layout)
-    target = _new_folder(folder)
     names = [f"{path.rpartition('.')[0] or path}.{ending}" for path in paths]
     counts = Counter(names)
     names = [name if counts[name] == 1 else f"{path}.{ending}" for name, path in zip(names, paths, strict=True)]
-    for at, array in enumerate(_prepared(snapshot, rows, treatment)):
-        path = target / names[at]
-        path.parent.mkdir(parents=True, exist_ok=True)
-        encoded = _encoded(treatment.undo(array), str(recoding.encoding), recoding.quality)
-        write_whole(path, encoded, flushed=False)
-        if progress:
-            progress(at + 1, len(rows))
-    write_label_table(snapshot, rows, target / TABLE, files=names)
+    with _new_folder(folder) as target:
+        for at, array in enumerate(_prepared(snapshot, rows, treatment)):
+            path = target / names[at]
+            path.parent.mkdir(parents=True, exist_ok=True)
+            encoded = _encoded(treatment.undo(array), str(recoding.encoding), recoding.quality)
+            write_whole(path, encoded, flushed=False)
+            if progress:
+                progress(at + 1, len(rows))
+        write_label_table(snapshot, rows, target / TABLE, files=names)
     return len(rows)
 
 
@@ -78,18 +81,25 @@ def export_arrays(
     Written as they are made: memory is a few pictures. A record without a label has -1. Raises UsageError, SourceError.
     """
     rows, keys, _ = paths_of(snapshot, _chosen(snapshot, split, where), "flat")
-    target = _new_folder(folder)
     shape = (len(rows), *treatment.shape)
-    images = np.lib.format.open_memmap(target / IMAGES, "w+", np.dtype(treatment.dtype), shape)
-    for at, array in enumerate(_prepared(snapshot, rows, treatment)):
-        images[at] = array
-        if progress:
-            progress(at + 1, len(rows))
-    images.flush()
-    np.save(target / LABELS, numbers_of(*snapshot.manifest.codes("label"), snapshot.classes)[rows])
-    np.save(target / KEYS, np.array(keys, np.str_))
-    write_label_table(snapshot, rows, target / TABLE)
+    with _new_folder(folder) as target:
+        images = np.lib.format.open_memmap(target / IMAGES, "w+", np.dtype(treatment.dtype), shape)
+        _allocate(target / IMAGES)
+        for at, array in enumerate(_prepared(snapshot, rows, treatment)):
+            images[at] = array
+            if progress:
+                progress(at + 1, len(rows))
+        images.flush()
+        np.save(target / LABELS, numbers_of(*snapshot.manifest.codes("label"), snapshot.classes)[rows])
+        np.save(target / KEYS, np.array(keys, np.str_))
+        write_label_table(snapshot, rows, target / TABLE)
     return len(rows)
+
+
+def _allocate(path: Path) -> None:
+    """Takes a file's room on the disk before it is written through a map: a full disk would end the process there."""
+    with disk_refusals_said(path), open(path, "rb+") as file:
+        os.posix_fallocate(file.fileno(), 0, path.stat().st_size)
 
 
 def _chosen(snapshot: State, split: str | None, where: str | None) -> Rows:
@@ -121,9 +131,20 @@ def _encoded(pixels: Any, kind: str, quality: int | None) -> bytes:
     return sink.getvalue()
 
 
-def _new_folder(folder: str | Path) -> Path:
+@contextmanager
+def _new_folder(folder: str | Path) -> Iterator[Path]:
+    """A new or empty folder, which is as it was after any exception: what goes there does not go on from a half."""
     target = Path(folder)
     if target.exists() and (not target.is_dir() or any(target.iterdir())):
         raise UsageError(f"{folder} is not empty: prepared pictures and arrays go into a new folder")
-    target.mkdir(parents=True, exist_ok=True)
-    return target
+    was_there = target.exists()
+    try:
+        with disk_refusals_said(target):
+            target.mkdir(parents=True, exist_ok=True)
+            yield target
+    except BaseException:
+        for each in target.iterdir() if target.exists() else ():
+            shutil.rmtree(each, ignore_errors=True) if each.is_dir() else each.unlink()
+        if not was_there:
+            shutil.rmtree(target, ignore_errors=True)
+        raise

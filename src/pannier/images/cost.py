@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from pannier.array_types import Flags, Numbers
+from pannier.images.facts import Facts
 from pannier.images.placement import Frame, reduction
 from pannier.images.tone import has_tone
 from pannier.images.treatment import Treatment
@@ -40,11 +41,11 @@ class Costs:
 
 @dataclass(frozen=True)
 class Kinds:
-    """By record, from its format and mode: decodes into our own buffer, is gray, has 16 bits a channel."""
+    """By record, from its format and mode: decodes into our own buffer, is gray, has 16 bits a channel. Or of one alone."""
 
-    planned: Flags
-    gray: Flags
-    deep: Flags
+    planned: Flags | bool
+    gray: Flags | bool
+    deep: Flags | bool
 
 
 def kind_of(format: str, mode: str) -> tuple[bool, bool, bool]:
@@ -63,7 +64,6 @@ def decoding_costs(
 ) -> Costs:
     """Upper bounds by record. Heights and widths are those of upright pictures, in pixels."""
     heights, widths = heights.astype(np.int64), widths.astype(np.int64)
-    pixels = heights * widths
     by = np.where(kinds.planned, reduction(heights, widths, treatment.frame), 1)
     decoded_height, decoded_width = -(-heights // by), -(-widths // by)
     area = decoded_height * decoded_width
@@ -73,14 +73,31 @@ def decoding_costs(
     cut = decoded * (3 * len(treatment.own_at("decoded")) + 1) if treatment.frame.decodes_whole else 0 * area
     cut = cut + area if treatment.gray_weights is not None else cut
 
+    own = np.where(kinds.planned, decoded, 0) + turned + evened + cut + after_fit_bytes(treatment)
+    allocated = _in_decoders(kinds, heights, widths, progressive, byte_counts)
+    allocated = allocated + (area if treatment.tone == "clahe" else 0)
+    return Costs(own, allocated, _scratch(decoded_height, decoded_width, treatment))
+
+
+def checking_cost(facts: Facts, byte_count: int) -> int:
+    """Upper bound for one picture that is decoded to gray and hashed, its file too."""
+    kinds = Kinds(*kind_of(facts.format, facts.mode))
+    in_decoder = _in_decoders(kinds, facts.height, facts.width, facts.progressive, byte_count)
+    return int(in_decoder) + byte_count + 2 * facts.height * facts.width
+
+
+def recoding_cost(facts: Facts, byte_count: int) -> int:
+    """Upper bound for one picture that is decoded by Pillow, whatever its format, and saved anew."""
+    return BAND_BYTES + 3 * byte_count + PILLOW_BYTES_PER_PIXEL * facts.height * facts.width
+
+
+def _in_decoders(kinds: Kinds, heights: Any, widths: Any, progressive: Any, byte_counts: Any) -> Any:
+    """What decoders allocate for a while."""
     in_libjpeg = JPEG_TABLES + JPEG_ROWS * 3 * np.maximum(heights, widths)
     coefficients = np.where(kinds.gray, 2, 6) * (heights + 16) * (widths + 16)
-    in_libjpeg += np.where(progressive, coefficients, 0)
-    in_pillow = BAND_BYTES + byte_counts + pixels * np.where(kinds.deep, DEEP_BYTES_PER_PIXEL, PILLOW_BYTES_PER_PIXEL)
-
-    own = np.where(kinds.planned, decoded, 0) + turned + evened + cut + after_fit_bytes(treatment)
-    allocated = np.where(kinds.planned, in_libjpeg, in_pillow) + (area if treatment.tone == "clahe" else 0)
-    return Costs(own, allocated, _scratch(decoded_height, decoded_width, treatment))
+    in_libjpeg = in_libjpeg + np.where(progressive, coefficients, 0)
+    per_pixel = np.where(kinds.deep, DEEP_BYTES_PER_PIXEL, PILLOW_BYTES_PER_PIXEL)
+    return np.where(kinds.planned, in_libjpeg, BAND_BYTES + byte_counts + heights * widths * per_pixel)
 
 
 def after_fit_bytes(treatment: Treatment) -> int:

@@ -119,6 +119,8 @@ def _decode_with_pillow(data: bytes | memoryview, facts: Facts) -> Pixels:
         image.load()
         if facts.mode == "gray16":
             return _from_16_bits(np.asarray(image))
+        if facts.format == "png" and facts.mode in ("gray+alpha", "bilevel+alpha") and "transparency" in image.info:
+            return _with_one_transparent(np.asarray(image.convert("L")), image.info["transparency"], data[24])
         if facts.mode.endswith("+alpha"):
             return np.asarray(image.convert("RGBA"))
         if image.mode in ("1", "L"):
@@ -136,6 +138,8 @@ def _decode_deep(data: bytes | memoryview, facts: Facts) -> Pixels:
     pixels = cv2.imdecode(np.frombuffer(data, np.uint8), flags)
     if pixels is None or pixels.dtype != np.uint16:
         raise PictureError("its pixels cannot be read")
+    if facts.format == "png" and data[25] in (0, 2):
+        return _deep_png(pixels, data, facts)
     if pixels.ndim == 3:
         order = [2, 1, 0, 3][: pixels.shape[2] if facts.mode.endswith("+alpha") else 3]
         pixels = pixels[..., order]
@@ -143,6 +147,24 @@ def _decode_deep(data: bytes | memoryview, facts: Facts) -> Pixels:
         with open_with_pillow(data, "tiff") as image:
             pixels = np.uint16(65535) - pixels if image.tag_v2.get(PHOTOMETRIC_TAG) == 0 else pixels
     return _from_16_bits(pixels)
+
+
+def _with_one_transparent(gray: Pixels, value: int, bits: int) -> Pixels:
+    """Gray pixels of a PNG, of which one value, told as its file holds it, means transparent: (h, w, 4)."""
+    alpha = np.where(gray == value * 255 // ((1 << bits) - 1), np.uint8(0), np.uint8(255))
+    return np.dstack([gray, gray, gray, alpha])
+
+
+def _deep_png(pixels: np.ndarray[Any, Any], data: bytes | memoryview, facts: Facts) -> Pixels:
+    """16 bits a channel without an alpha channel, blue first; one value may mean transparent."""
+    pixels = pixels if pixels.ndim == 2 else pixels[..., [2, 1, 0]]
+    rounded = _from_16_bits(pixels)
+    if not facts.mode.endswith("+alpha"):
+        return rounded
+    with open_with_pillow(data, "png") as image:
+        meant = np.array(image.info["transparency"], np.uint16)
+    alpha = np.where(pixels == meant if pixels.ndim == 2 else (pixels == meant).all(axis=2), np.uint8(0), np.uint8(255))
+    return np.dstack([*([rounded] * 3 if rounded.ndim == 2 else [rounded]), alpha])
 
 
 def _from_16_bits(pixels: np.ndarray[Any, Any]) -> Pixels:

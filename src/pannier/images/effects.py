@@ -103,8 +103,7 @@ class Effects:
                 field[:] = (color if self._channels == 3 else _luma(blotted.fill))[:, None, None]
 
     def _own_step(self, view: Array, name: str, seed: int) -> Array:
-        woven = np.ascontiguousarray(np.moveaxis(view, 0, -1))
-        view[:] = np.moveaxis(call(self._own[name], woven, seed), -1, 0)
+        view[:] = np.moveaxis(call(self._own[name], np.moveaxis(view, 0, -1), seed), -1, 0)
         return view
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 import io
+import re
 import struct
 from typing import Any, NamedTuple
 
@@ -15,7 +16,17 @@ FORMATS = ("jpeg", "png", "webp", "bmp", "gif", "tiff", "ppm")
 
 ORIENTATION_TAG = 274
 EXIF_TAG, TIME_TAG, ORIGINAL_TIME_TAG = 34665, 306, 36867
-BITS_PER_SAMPLE_TAG, PHOTOMETRIC_TAG, PLANES_TAG, EXTRA_SAMPLES_TAG, SAMPLE_FORMAT_TAG = 258, 262, 284, 338, 339
+WIDTH_TAG, HEIGHT_TAG = 256, 257
+BITS_PER_SAMPLE_TAG, COMPRESSION_TAG, PHOTOMETRIC_TAG, SAMPLES_TAG, PLANES_TAG = 258, 259, 262, 277, 284
+EXTRA_SAMPLES_TAG, SAMPLE_FORMAT_TAG, INKS_TAG, SUBSAMPLING_TAG = 338, 339, 332, 530
+# where strips and tiles begin, and how long they are
+_OFFSET_TAGS, _LENGTH_TAGS = (273, 324), (279, 325)
+_INKS, _YCBCR = 5, 6
+# a JPEG of more scans, or a header of more bytes, is none that a camera or a program for pictures writes
+MOST_SCANS = 100
+MOST_HEADER_BYTES = 1 << 16
+# what deflate makes at most of a byte (RFC 1951: 258 bytes of two bits)
+_DEFLATED_RATIO = 1032
 # the chunk that announces an animated PNG comes before its pixels, soon after the header
 ANIMATION_SEARCHED_BYTES = 1 << 16
 
@@ -134,7 +145,10 @@ def is_animated(data: bytes | memoryview, kind: str) -> bool:
     if kind in ("gif", "tiff"):
         try:
             with open_with_pillow(data, kind) as image:
-                return bool(image.n_frames > 1)
+                if kind == "gif":
+                    return bool(image.is_animated)
+                image.seek(1)  # counting all pages would read each of them from the beginning
+                return True
         except Exception:  # what the damaged bytes happen to provoke; decoding says it
             return False
     return False
@@ -165,6 +179,7 @@ def _jpeg_facts(data: bytes | memoryview) -> Facts:
         length = (data[at + 2] << 8) | data[at + 3]
         body = at + 4
         if marker in _FRAMES:
+            _check_scans(data)
             return _jpeg_frame(bytes(data[body : at + 2 + length]), marker, turn, adobe_transform, has_jfif)
         if marker in _OTHER_FRAMES:
             raise PictureError("a lossless or arithmetic-coded JPEG, which is not read", "unsupported")
@@ -178,6 +193,13 @@ def _jpeg_facts(data: bytes | memoryview) -> Facts:
             adobe_transform = data[body + 11]
         at += 2 + length
     raise PictureError("cut short before the picture begins")
+
+
+def _check_scans(data: bytes | memoryview) -> None:
+    """Raises PictureError where a JPEG has far more scans than a picture needs: each is decoded over all its pixels."""
+    scans = bytes(data).count(b"\xff\xda")
+    if scans > MOST_SCANS:
+        raise PictureError(f"a JPEG of {scans:,} scans, which is not read", "unsupported")
 
 
 def _jpeg_frame(frame: bytes, marker: int, turn: int, adobe_transform: int | None, has_jfif: bool) -> Facts:
@@ -265,6 +287,10 @@ _PILLOW_MODES = {
 
 
 def _other_facts(data: bytes | memoryview, kind: str) -> Facts:
+    if kind == "ppm":
+        _check_ppm_header(data)
+    if kind == "png":
+        _check_png_bytes(data)
     try:
         with open_with_pillow(data, kind) as image:
             mode = _other_mode(data, kind, image)
@@ -281,10 +307,30 @@ def _other_facts(data: bytes | memoryview, kind: str) -> Facts:
     return Facts(kind, mode, height, width, turn)
 
 
+def _check_ppm_header(data: bytes | memoryview) -> None:
+    """Raises PictureError where the numbers of a PPM's header are not in its first bytes: comments may have any length."""
+    head = re.sub(rb"#[^\r\n]*[\r\n]?", b" ", bytes(data[:MOST_HEADER_BYTES]))
+    if not re.match(rb"P[14]\s+\d{1,9}\s+\d{1,9}\s|P[2356]\s+\d{1,9}\s+\d{1,9}\s+\d{1,9}\s", head):
+        raise PictureError("its header cannot be read (no width and height in its first bytes)")
+
+
+def _check_png_bytes(data: bytes | memoryview) -> None:
+    """Raises PictureError where a PNG is too short for the pixels that its header announces (W3C PNG, 11.2.1)."""
+    if len(data) < 33 or bytes(data[12:16]) != b"IHDR":
+        raise PictureError("cut short before the picture begins")
+    width, height, depth, kind = struct.unpack(">IIBB", bytes(data[16:26]))
+    channels = {0: 1, 2: 3, 3: 1, 4: 2, 6: 4}.get(kind, 1)
+    is_oversized = height * width > MAX_PIXELS  # which is said of it, whatever its file holds
+    if not is_oversized and height * (1 + (width * depth * channels + 7) // 8) > _DEFLATED_RATIO * len(data):
+        raise PictureError("cut short")
+
+
 def _other_mode(data: bytes | memoryview, kind: str, image: Any) -> str:
     if kind == "png" and data[24] == 16:
-        return {0: "gray16", 2: "rgb16", 4: "gray16+alpha", 6: "rgb16+alpha"}.get(data[25], "gray16")
+        sixteen = "rgb16" if data[25] in (2, 6) else "gray16"
+        return f"{sixteen}+alpha" if data[25] in (4, 6) or "transparency" in image.info else sixteen
     if kind == "tiff":
+        _check_tiff(image.tag_v2)
         deep = _deep_tiff_mode(image.tag_v2)
         if deep:
             return deep
@@ -296,6 +342,31 @@ def _other_mode(data: bytes | memoryview, kind: str, image: Any) -> str:
     if "transparency" in image.info and not mode.endswith("+alpha"):
         mode += "+alpha"
     return mode
+
+
+def _check_tiff(tags: Any) -> None:
+    """Raises PictureError for a TIFF file (TIFF 6.0) that decoders are not proved to read right, or that is cut short."""
+    what, photometric, is_plain = "a TIFF file", tags.get(PHOTOMETRIC_TAG), tags.get(COMPRESSION_TAG, 1) == 1
+    if photometric is None:
+        raise PictureError(f"{what} that does not say what its samples mean, which is not read", "unsupported")
+    if {*_several(tags.get(SAMPLE_FORMAT_TAG, 1))} != {1}:
+        raise PictureError(f"{what} whose samples are no plain whole numbers, which is not read", "unsupported")
+    if photometric == _INKS and tags.get(INKS_TAG, 1) != 1:
+        raise PictureError(f"{what} of other inks than cyan, magenta, yellow and black, which is not read", "unsupported")
+    if photometric == _YCBCR and is_plain and tuple(_several(tags.get(SUBSAMPLING_TAG, (2, 2)))) != (1, 1):
+        raise PictureError(f"{what} of coarser colors, uncompressed, which is not read", "unsupported")
+    lengths = [length for tag in _LENGTH_TAGS for length in _several(tags.get(tag, ()))]
+    if 0 in lengths or any(0 in _several(tags.get(tag, ())) for tag in _OFFSET_TAGS):
+        raise PictureError(f"{what} that leaves parts of its picture out, which is not read", "unsupported")
+    width, height = tags.get(WIDTH_TAG, 0), tags.get(HEIGHT_TAG, 0)
+    samples, bits = tags.get(SAMPLES_TAG, 1), max(_several(tags.get(BITS_PER_SAMPLE_TAG, 1)))
+    a_row = -(-width * bits // 8) * samples if tags.get(PLANES_TAG, 1) == 2 else -(-width * bits * samples // 8)
+    if is_plain and lengths and sum(lengths) < height * a_row:
+        raise PictureError("cut short")
+
+
+def _several(value: Any) -> Any:
+    return value if isinstance(value, (tuple, list)) else (value,)
 
 
 def _deep_tiff_mode(tags: Any) -> str | None:

@@ -150,7 +150,10 @@ class TreatmentFields(Fields):
     def _rows_of_256(cls, value: Any) -> Any:
         if value is None:
             return None
-        rows = np.asarray(value, np.float64) if isinstance(value, (list, tuple, np.ndarray)) else np.empty(0)
+        try:
+            rows = np.asarray(value, np.float64) if isinstance(value, (list, tuple, np.ndarray)) else np.empty(0)
+        except (TypeError, ValueError):  # of what is no number, or rows that are not alike
+            rows = np.empty(0)
         rows = rows[None] if rows.ndim == 1 else rows
         if rows.ndim != 2 or rows.shape[1] != 256 or not np.isfinite(rows).all():
             raise ValueError("256 numbers, or a row of 256 for each channel")

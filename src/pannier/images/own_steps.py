@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import threading
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -36,6 +37,8 @@ class Registered:
 
 
 _registered: dict[str, Registered] = {}
+# by thread, the steps that are being called
+_calls = threading.local()
 
 
 def own_step(
@@ -47,7 +50,8 @@ def own_step(
     fixed part, so it is rendered. "light": uint8 (h, w, channels) of the final size, after all random steps, for training
     alone; called with a second argument, a 64-bit whole number drawn for picture and epoch. "values": the prepared
     array, last of all, for every split.
-    The function gives back an array of the same shape and dtype ("decoded" may change height and width).
+    The function gives back an array of the same shape and dtype ("decoded" may change height and width). What it gets is
+    its own, to change or keep. What it raises ends the feed as a TreatmentError that names step and record.
     version: raise it when the function changes, since it is part of the treatment's identity.
     thread_safe: False means that one thread at a time calls it.
     Raises UsageError where the name is taken by another version or place.
@@ -113,19 +117,27 @@ def _read_one(value: Any) -> OwnStep:
 
 
 def call(found: Registered, array: Array, *more: Any) -> Array:
-    """The function's array. Raises TreatmentError where it is not what was agreed."""
+    """The function's array, of a copy. Raises TreatmentError where it is not what was agreed, or the function raises."""
     import numpy as np
 
-    if found.lock is None:
-        result = found.function(array, *more)
-    else:
-        with found.lock:
-            result = found.function(array, *more)
-    got = np.asarray(result)
+    name = found.step.name
+    under_way: set[str] = _calls.__dict__.setdefault("under_way", set())
+    if name in under_way:
+        raise TreatmentError(f"own step {name!r} calls the treatment of which it is a step: that would have no end")
+    under_way.add(name)
+    try:
+        with found.lock or contextlib.nullcontext():
+            result = found.function(array.copy(), *more)
+        got = np.array(result)
+    except (MemoryError, TreatmentError):
+        raise
+    except Exception as error:
+        raise TreatmentError(f"own step {name!r} ended with {type(error).__name__}: {error}") from error
+    finally:
+        under_way.discard(name)
     alike = got.shape[2:] == array.shape[2:] if found.step.at == "decoded" else got.shape == array.shape
     if got.dtype != array.dtype or got.ndim != array.ndim or not alike or 0 in got.shape:
         raise TreatmentError(
-            f"own step {found.step.name!r} gave {got.dtype} {got.shape} for {array.dtype} {array.shape}: shape and dtype "
-            "must stay"
+            f"own step {name!r} gave {got.dtype} {got.shape} for {array.dtype} {array.shape}: shape and dtype must stay"
         )
     return got

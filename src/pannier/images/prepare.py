@@ -12,9 +12,10 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from pannier.array_types import Array
-from pannier.errors import NotFoundError, PictureError, UsageError
+from pannier.errors import LimitError, NotFoundError, PictureError, UsageError
 from pannier.images import decode
 from pannier.images.chance import FLIP_HORIZONTAL, FLIP_VERTICAL, Variation, plain, variations
+from pannier.images.cost import after_fit_bytes
 from pannier.images.effects import Effects
 from pannier.images.facts import Facts, check_pixels, read_facts
 from pannier.images.own_steps import call, registered
@@ -22,6 +23,8 @@ from pannier.images.placement import Box, Window, place, reduced, reduction, wit
 from pannier.images.tone import Tone, has_tone, trimmed
 from pannier.images.treatment import Treatment
 from pannier.images.values import is_line, own_line, value_line, value_table
+from pannier.machine import free_memory_bytes
+from pannier.units import show_bytes
 
 __all__ = ["FLIP_HORIZONTAL", "FLIP_VERTICAL", "Preparation", "compile_kernels", "pixels_of", "warm_up"]
 
@@ -44,6 +47,10 @@ class _Way(NamedTuple):
     scratch_bytes: int
 
 
+# what one picture may take without a look at what is free
+LARGE_BYTES = 256 << 20
+
+
 class Preparation:
     """Prepares pictures by one treatment. Not for several threads at once: each has its own.
 
@@ -56,6 +63,7 @@ class Preparation:
         from pannier.images.kernels import pixels, resize, warp
 
         treatment.check_ready()
+        _refuse_enormous(treatment)
         self._warp, self._pixels = warp, pixels
         self._scratch_bytes, self._fill_edges = resize.scratch_bytes, resize.fill_edges
         self._place = resize.prepare_lobed if FILTERS[treatment.filter] > resize.BILINEAR else resize.prepare
@@ -182,7 +190,7 @@ class Preparation:
         if self.treatment.trim is not None:
             pixels = trimmed(pixels, self.treatment.trim)
         for own in self._own:
-            pixels = call(own, np.ascontiguousarray(pixels))
+            pixels = call(own, pixels)
         if self._color != self.treatment.color and pixels.ndim == 3:
             pixels = self._to_gray(pixels)
         if self._tone is not None:
@@ -292,6 +300,15 @@ class Preparation:
             self._decoded = np.empty(byte_count, np.uint8)
             self._room = self._decoded.data
         return self._room[:byte_count]
+
+
+def _refuse_enormous(treatment: Treatment) -> None:
+    """Raises LimitError where one picture would take more than half of what is free."""
+    one = treatment.byte_count + after_fit_bytes(treatment)
+    if one > LARGE_BYTES and one > (most := free_memory_bytes() // 2):
+        size = "x".join(map(str, treatment.size))
+        what = f"one picture at size {size} takes {show_bytes(one, up=True)}, and half of what is free is {show_bytes(most)}"
+        raise LimitError(f"{what}: give a smaller `size`", smallest_limit=one)
 
 
 def _mirrored(target: tuple[int, int, int, int], canvas: tuple[int, int], flips: int) -> tuple[int, int, int, int]:

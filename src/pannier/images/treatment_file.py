@@ -6,7 +6,7 @@ import tomllib
 from pathlib import Path
 from typing import Any
 
-from pannier.errors import NotFoundError, StoreError, TreatmentError, UsageError
+from pannier.errors import NotFoundError, TreatmentError, UsageError
 from pannier.files import write_whole
 from pannier.images.treatment import Treatment
 from pannier.images.varying import KINDS
@@ -120,10 +120,7 @@ def save(treatment: Treatment, path: str | Path) -> None:
             document.add(name, _measured(value))
         elif document.get(name) != value:
             document[name] = value
-    try:
-        write_whole(target, tomlkit.dumps(document))
-    except OSError as error:
-        raise StoreError(f"{path} cannot be written: {error.strerror or error}; nothing was changed") from None
+    write_whole(target, tomlkit.dumps(document))
 
 
 def _read_again(fields: dict[str, Any]) -> Treatment | None:

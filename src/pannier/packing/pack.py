@@ -71,7 +71,9 @@ class PackOptions(DealingOptions, RuleOptions, ReadingOptions):
     doubtful: "leave-out" or "keep": what becomes of rows that harm training, as one picture under two labels.
     What is not said of a source that was packed before is as it was said then; forget: it is not.
     strict: refuse instead of leaving out; nothing is written then. reread: read again what has not changed since.
-    shard_size: bytes, or "256MiB". preview: all of it but writing. progress: called with (pictures done, pictures in all).
+    shard_size: bytes, or "256MiB". memory_limit: bytes, "256MiB", "auto" (half of what is free) or None (unlimited): bounds
+    what reading and checking take; a picture that needs more is left out.
+    preview: all of it but writing. progress: called with (pictures done, pictures in all).
     """
 
     note: str = ""
@@ -294,6 +296,7 @@ class _Packing:
         """A snapshot where a store is named, with its side columns unless others are said; else what `as_source` reads."""
         options = self._options
         how: dict[str, Any] = {"keep_splits": not options.resplit, "is_known": self._seen.is_known}
+        how["most_bytes"] = options.most_bytes
         opened = as_source(source, elsewhere=snapshot_source, **how, **options.reading())
         if isinstance(opened, SnapshotSource) and not options.columns:
             self._options = replace(options, columns=opened.side_columns)
@@ -320,7 +323,7 @@ class _Packing:
 
     def _refuse_any(self, source: Source, chosen: Chosen) -> None:
         """Raises SourceError where something cannot be used."""
-        with Checker(source, Checking(self._workers, self._options.max_pixels)) as checker:
+        with Checker(source, Checking(self._workers, self._options.max_pixels, self._options.most_bytes)) as checker:
             unusable = [each for each in checker.check_all(chosen.rows(source)) if isinstance(each, LeftOut)]
         broken = [item for item in [*self._passed, *unusable] if item.kind != "no label"]
         if broken:
@@ -329,7 +332,8 @@ class _Packing:
 
     def _ingested(self, source: Source, chosen: Chosen) -> Ingested:
         shard_bytes = read_bytes(self._options.shard_size)
-        how = Checking(self._workers, self._options.max_pixels, self._recoding, self._dealing.near is not None)
+        most = (self._options.max_pixels, self._options.most_bytes)
+        how = Checking(self._workers, *most, self._recoding, self._dealing.near is not None)
         kept = (self._seen, self._miniatures, None if self._preview else shard_bytes)
         return ingest(self._store, source, chosen, how, *kept, self._options.progress)
 

@@ -19,6 +19,7 @@ from pannier.sources.checking import Checked
 from pannier.sources.rows import FileStamp, Row
 from pannier.storage.layout import ARROW, SEEN
 from pannier.storage.protocol import Storage
+from pannier.store.arrow_files import read_batches
 from pannier.store.documents import digest
 
 _log = logging.getLogger("pannier")
@@ -160,4 +161,4 @@ def segment_table(storage: Storage, name: str) -> Any:
     content = storage.read(f"{SEEN}/{name}")
     if digest(content)[:NAME_DIGITS] != name.removesuffix(ARROW).rpartition("-")[2]:
         raise DamageError(f"{SEEN}/{name} is damaged: its digest is not its name", file=f"{SEEN}/{name}")
-    return pa.ipc.open_file(content).read_all()
+    return pa.Table.from_batches(read_batches(pa.py_buffer(content), f"{SEEN}/{name}", "what was seen", SCHEMA), SCHEMA)

@@ -8,7 +8,6 @@ import gzip
 import lzma
 import os
 import posixpath
-import shutil
 import tarfile
 import tempfile
 import weakref
@@ -23,17 +22,19 @@ from pannier.errors import PictureError, SourceError
 from pannier.images.facts import refuse_other_kinds
 from pannier.kinds import Refusal
 from pannier.sources import paths
+from pannier.sources.bounds import Unpacking, is_bomb, refuse_beyond, refuse_bomb
 from pannier.sources.folders import HEAD_BYTES, file_stamp
 from pannier.sources.rows import FileStamp, LeftOut, Row
 from pannier.units import show_bytes
 
 ENDINGS = (".zip", ".tar", ".tgz", ".tar.gz", ".tar.bz2", ".tar.xz")
 
-# one picture's file; beyond it is no picture that anybody trains on, or a bomb
+# one picture's file; beyond it is no picture that anybody trains on
 MAX_FILE_BYTES = 1 << 30
-# of the temporary disk this much stays free when a compressed tar is unpacked to it
-KEPT_FREE_BYTES = 256 << 20
 _COPIED_AT_ONCE = 1 << 20
+# what a file in an archive takes here and while it is packed, whatever is in it; and the longest part of a tar's headers
+_BYTES_A_MEMBER = 4000
+_LONGEST_HEADER = 1 << 20
 
 _OPENERS: dict[bytes, Callable[..., Any]] = {b"\x1f\x8b": gzip.open, b"BZh": bz2.open, b"\xfd7zXZ": lzma.open}
 _NOT_READABLE = (zipfile.BadZipFile, tarfile.TarError, zlib.error, lzma.LZMAError, EOFError, OSError, NotImplementedError)
@@ -41,10 +42,14 @@ _NOT_READABLE = (zipfile.BadZipFile, tarfile.TarError, zlib.error, lzma.LZMAErro
 
 @dataclass(frozen=True)
 class Member:
-    """A file in an archive: its path there, how many bytes it says to have, how to read them, or why it is not read."""
+    """A file in an archive: its path there, how many bytes it says to have, packed and not, how to read them.
+
+    Or why it is not read.
+    """
 
     path: bytes
     byte_count: int
+    packed: int
     place: Any
     refusal: Refusal | None = None
 
@@ -53,10 +58,18 @@ class ArchiveSource(paths.PathSource):
     """All pictures in a zip or tar archive, told by content. A sole folder around everything counts as the root.
 
     A compressed tar cannot be read at random: its content goes to one temporary file without a name, as large as the
-    disk allows. Safe between threads. Raises SourceError where the archive cannot be read.
+    disk allows. most_bytes: of memory, for all that is known of its files; None for no limit. Safe between threads.
+    Raises SourceError where the archive cannot be read, or has far less than it unpacks to.
     """
 
-    def __init__(self, path: str | Path, *, keep_splits: bool = True, patterns: paths.Patterns | None = None) -> None:
+    def __init__(
+        self,
+        path: str | Path,
+        *,
+        keep_splits: bool = True,
+        patterns: paths.Patterns | None = None,
+        most_bytes: int | None = None,
+    ) -> None:
         self.name = Path(path).name
         for ending in sorted(ENDINGS, key=len, reverse=True):
             self.name = self.name.removesuffix(ending)
@@ -64,10 +77,11 @@ class ArchiveSource(paths.PathSource):
         self._stamp = file_stamp(path)
         with _archive_errors(path):
             self._opened: _Zip | _Tar = _Zip(path) if zipfile.is_zipfile(path) else _Tar(path)
-            members = list(self._pictures(patterns or paths.Patterns()))
+            members = list(self._pictures(path, patterns or paths.Patterns(), most_bytes))
         root = _sole_folder([member.path for member in members])
         self._places: dict[str, Any] = {}
         found: dict[str, int] = {}
+        twice: set[str] = set()
         for member in members:
             relative = member.path[len(root) :]
             key = paths.key_of(relative)
@@ -75,8 +89,11 @@ class ArchiveSource(paths.PathSource):
             if note:
                 self.passed.append(note)
             if key in found:
-                paths.refuse_one_key(key, relative, relative)
+                twice.add(key)
             found[key], self._places[key] = member.byte_count, member.place
+        for key in sorted(twice):  # nobody can say which of them is meant
+            del found[key], self._places[key]
+            self.passed.append(LeftOut(key, "unreadable", "several files in the archive have this name"))
         self._take(found, keep_splits=keep_splits)
 
     def read(self, row: Row, most: int | None = None) -> bytes:
@@ -93,12 +110,16 @@ class ArchiveSource(paths.PathSource):
         path = self._stamp.path + b"\0" + self._keys[row.number].encode()
         return self._stamp._replace(path=path, byte_count=row.byte_count)
 
-    def _pictures(self, patterns: paths.Patterns) -> Iterator[Member]:
+    def _pictures(self, path: str | Path, patterns: paths.Patterns, most_bytes: int | None) -> Iterator[Member]:
         """The members that are pictures, or empty files that are named as one."""
-        for member in self._opened.members():
+        unpacked, packed = 0, os.stat(path).st_size
+        for count, member in enumerate(self._opened.members(), 1):
+            refuse_beyond(most_bytes, count * _BYTES_A_MEMBER, path, f"knowing its {count:,} files or more")
             key = paths.key_of(member.path)
             refusal = self._refusal(member, key, patterns)
             if refusal is None:
+                unpacked += member.byte_count
+                refuse_bomb(path, unpacked, packed)
                 yield member
             else:
                 self.passed.append(LeftOut(key, *refusal))
@@ -133,7 +154,8 @@ class _Zip:
         for info in self._file.infolist():
             if not info.is_dir():
                 refusal: Refusal | None = ("unreadable", "it is encrypted") if info.flag_bits & 1 else None
-                yield Member(_name(info.filename.replace("\\", "/")), info.file_size, info, refusal)
+                name = _name(info.filename.replace("\\", "/"))
+                yield Member(name, info.file_size, info.compress_size, info, refusal)
 
     def read(self, place: zipfile.ZipInfo, byte_count: int, most: int | None) -> bytes:
         with self._file.open(place) as file:
@@ -154,13 +176,17 @@ class _Tar:
         weakref.finalize(self, self._file.close)
 
     def members(self) -> Iterator[Member]:
-        with tarfile.open(fileobj=self._file, mode="r:", errors="surrogateescape", encoding="utf-8") as archive:
-            for info in archive:
+        headers: Any = _Headers(self._file)
+        with tarfile.open(fileobj=headers, mode="r:", errors="surrogateescape", encoding="utf-8") as archive:
+            following: Any = archive.next
+            while (info := following()) is not None:
+                archive.members = []  # type: ignore[attr-defined]  # it would keep them all
                 if not info.isdir():
                     is_link = info.issym() or info.islnk()
                     kind: Refusal = ("link", "a link in an archive") if is_link else ("skipped", "not a file")
                     place = (info.offset_data, tuple(info.sparse or ((0, info.size),)))
-                    yield Member(_name(info.name), info.size, place, None if info.isreg() else kind)
+                    kept = sum(size for _, size in place[1])
+                    yield Member(_name(info.name), info.size, kept, place, None if info.isreg() else kind)
 
     def read(self, place: _Pieces, byte_count: int, most: int | None) -> bytes:
         """A member's bytes; between the pieces that a sparse one keeps, one after another, there are zeros."""
@@ -176,19 +202,27 @@ class _Tar:
         return bytes(content)
 
 
+class _Headers:
+    """A tar's file for what reads its headers, which may announce names of any length: parts of theirs are bounded."""
+
+    def __init__(self, file: IO[bytes]) -> None:
+        self._file = file
+        self.seek, self.tell = file.seek, file.tell
+
+    def read(self, size: int) -> bytes:
+        if size > _LONGEST_HEADER:
+            raise tarfile.ReadError(f"a name or a header of {show_bytes(size)}")
+        return self._file.read(size)
+
+
 def _unpacked(path: str | Path, opener: Callable[..., Any]) -> IO[bytes]:
     """A compressed file's content in a temporary file, bounded by what the disk has. Raises SourceError."""
-    room = max(0, shutil.disk_usage(tempfile.gettempdir()).free - KEPT_FREE_BYTES)
+    unpacking = Unpacking(path, os.stat(path).st_size)
     target = tempfile.TemporaryFile()  # noqa: SIM115
     try:
         with opener(path, "rb") as packed:
             while content := packed.read(_COPIED_AT_ONCE):
-                room -= len(content)
-                if room < 0:
-                    raise SourceError(
-                        f"{path} does not fit unpacked on the disk of temporary files ({tempfile.gettempdir()}): "
-                        "unpack it yourself, or set TMPDIR to a larger disk"
-                    )
+                unpacking.count(len(content))
                 target.write(content)
         target.seek(0)
     except BaseException:
@@ -207,6 +241,9 @@ def _refusal(member: Member) -> Refusal | None:
         return ("unsafe", "its path leads outside the archive")
     if member.byte_count > MAX_FILE_BYTES:
         return ("oversized", f"it says to have {show_bytes(member.byte_count)}")
+    if is_bomb(member.byte_count, member.packed):
+        packed, unpacked = show_bytes(member.packed), show_bytes(member.byte_count)
+        return ("oversized", f"it says to have {unpacked} in {packed}, as no picture does")
     return None
 
 

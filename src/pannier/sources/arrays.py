@@ -16,6 +16,7 @@ import pyarrow as pa
 
 from pannier.columns import NameColumn
 from pannier.errors import SourceError, UsageError
+from pannier.sources.bounds import Unpacking
 from pannier.sources.paths import split_of_folder
 from pannier.sources.rows import FileStamp, LeftOut, Row, content_keys
 
@@ -100,6 +101,8 @@ def arrays_file(path: str | Path, *, keep_splits: bool = True) -> ArraysSource:
     file = Path(path)
     try:
         arrays = {file.stem: np.load(file, mmap_mode="r")} if file.suffix.lower() == ".npy" else _unpacked(file)
+    except SourceError:
+        raise
     except Exception as error:  # the readers of arrays and archives raise what the damaged bytes happen to provoke
         raise SourceError(f"{path} cannot be read as arrays: {' '.join(str(error).split())}") from error
     return ArraysSource(arrays, file.stem, keep_splits=keep_splits)
@@ -121,7 +124,9 @@ def _unpacked(path: Path) -> dict[str, _Array]:
     """The arrays of a .npz file, each unpacked to a temporary file and mapped from there."""
     arrays = {}
     with zipfile.ZipFile(path) as archive:
+        unpacking = Unpacking(path, path.stat().st_size)
         for info in archive.infolist():
+            unpacking.count(info.file_size)
             with archive.open(info) as packed, tempfile.NamedTemporaryFile(suffix=".npy") as unpacked:
                 shutil.copyfileobj(packed, unpacked)
                 unpacked.flush()

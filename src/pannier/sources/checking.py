@@ -7,24 +7,33 @@ import threading
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import AbstractContextManager
 from dataclasses import dataclass
 
 import numpy as np
 
-from pannier.errors import PictureError
+from pannier.budget import Budget
+from pannier.errors import LimitError, PictureError
 from pannier.hashing import crc32_of
+from pannier.images.cost import checking_cost, recoding_cost
 from pannier.images.decode import decode, decodes_into_own_buffer, upright
 from pannier.images.facts import Facts, check_pixels, is_animated, read_facts
 from pannier.images.miniature import miniature
 from pannier.images.perceptual import PerceptualHasher
 from pannier.images.recode import Recoding
 from pannier.sources.rows import LeftOut, Row, Source
+from pannier.units import show_bytes
 
-# pictures beyond this many pixels are decoded one at a time, whatever the number of workers
-LARGE_PIXELS = 4_000_000
+# up to so many pixels a thread keeps its buffer for the next picture
+KEPT_PIXELS = 4_000_000
 # pictures are handed to workers in runs, and no more are in flight than this many bytes
 RUN_RECORDS = 16
 IN_FLIGHT_BYTES = 48 << 20
+# what decoding takes at a time, for each thread, but for a picture that alone takes more
+DECODING_BYTES = 128 << 20
+# blocks on their way into a shard, rows, what libraries hold; and the limit with which a small picture can be decoded
+BESIDE_BYTES = 32 << 20
+SMALLEST_LIMIT = 64 << 20
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,12 +58,32 @@ class Checked:
 
 @dataclass(frozen=True)
 class Checking:
-    """How pictures are checked: threads, the most pixels, what is made of them before anything is computed of it."""
+    """How pictures are checked: threads, the most pixels and bytes, what is made of them before anything is computed.
+
+    most_bytes: what all of it may take; None for no limit. Raises LimitError.
+    """
 
     workers: int
     max_pixels: int
+    most_bytes: int | None
     recoding: Recoding | None = None
     miniatures: bool = False
+
+    def __post_init__(self) -> None:
+        if self.most_bytes is not None and self.most_bytes < SMALLEST_LIMIT:
+            least = show_bytes(SMALLEST_LIMIT)
+            what = f"a memory limit of {show_bytes(self.most_bytes)} is too small to check pictures: give {least} or more"
+            raise LimitError(what, smallest_limit=SMALLEST_LIMIT)
+
+    @property
+    def in_flight_bytes(self) -> int:
+        """How much of encoded pictures is under way at once."""
+        return IN_FLIGHT_BYTES if self.most_bytes is None else min(IN_FLIGHT_BYTES, self.most_bytes // 8)
+
+    @property
+    def most_decoding_bytes(self) -> int | None:
+        """How much decoding one picture may take; None for no limit."""
+        return None if self.most_bytes is None else self.most_bytes - BESIDE_BYTES - self.in_flight_bytes
 
 
 class Checker:
@@ -64,11 +93,12 @@ class Checker:
     """
 
     def __init__(self, source: Source, how: Checking, is_known: Callable[[bytes], bool] = lambda _: False) -> None:
-        self._source, self._max_pixels, self._is_known = source, how.max_pixels, is_known
+        self._source, self._how, self._is_known = source, how, is_known
         self._recoding, self._miniatures = how.recoding, how.miniatures
         self._pool = ThreadPoolExecutor(how.workers, thread_name_prefix="pannier-check")
-        self._workers = how.workers
-        self._large = threading.Lock()
+        most = how.most_decoding_bytes
+        usual = DECODING_BYTES * how.workers
+        self._budget = Budget(usual if most is None else min(usual, most))
         self._local = threading.local()
 
     def __enter__(self) -> Checker:
@@ -81,8 +111,9 @@ class Checker:
         """What became of every row, in their order; a bounded number of them is under way at once."""
         waiting: deque[tuple[Future[list[Checked | LeftOut]], int]] = deque()
         in_flight = 0
-        for run, byte_count in _runs(rows):
-            while waiting and (in_flight + byte_count > IN_FLIGHT_BYTES or len(waiting) > 3 * self._workers):
+        most, how = self._how.in_flight_bytes, self._how
+        for run, byte_count in _runs(rows, most // 8):
+            while waiting and (in_flight + byte_count > most or len(waiting) > 3 * how.workers):
                 future, done = waiting.popleft()
                 yield from future.result()
                 in_flight -= done
@@ -96,35 +127,35 @@ class Checker:
 
     def _check(self, row: Row) -> Checked | LeftOut:
         try:
+            refuse_file(row, self._how.most_decoding_bytes)
             data = self._source.read(row)
             facts = read_facts(data)
-            check_pixels(facts, self._max_pixels)
+            check_pixels(facts, self._how.max_pixels)
             if self._recoding is not None:
-                data = self._recoded(data, facts, self._recoding)
+                with self._room(recoding_cost(facts, len(data))):
+                    data = self._recoding(data, facts)
                 facts = read_facts(data)
             sha256 = hashlib.sha256(data).digest()
             known = self._is_known(sha256)
-            perceptual_hash, is_constant, small = (0, False, None) if known else self._decode(data, facts)
+            told: tuple[int, bool, bytes | None] = (0, False, None)
+            if not known:
+                with self._room(checking_cost(facts, len(data))):
+                    told = self._hash(data, facts)
         except PictureError as error:
             return LeftOut(row.key, error.kind, error.reason)
         except MemoryError:
             return LeftOut(row.key, "oversized", "not enough memory to decode it")
-        kept = None if known else data
-        animated = is_animated(data, facts.format)
-        told = (crc32_of(data), len(data), facts, perceptual_hash, kept, is_constant, animated, small)
-        return Checked(row, sha256, *told)
+        kept, animated = None if known else data, is_animated(data, facts.format)
+        perceptual_hash, is_constant, small = told
+        of_file = (sha256, crc32_of(data), len(data), facts)
+        return Checked(row, *of_file, perceptual_hash, kept, is_constant, animated, small)
 
-    def _recoded(self, data: bytes, facts: Facts, recoding: Recoding) -> bytes:
-        if facts.height * facts.width > LARGE_PIXELS:
-            with self._large:
-                return recoding(data, facts)
-        return recoding(data, facts)
-
-    def _decode(self, data: bytes, facts: Facts) -> tuple[int, bool, bytes | None]:
-        if facts.height * facts.width > LARGE_PIXELS:
-            with self._large:
-                return self._hash(data, facts)
-        return self._hash(data, facts)
+    def _room(self, byte_count: int) -> AbstractContextManager[None]:
+        """Memory for one picture. Raises PictureError where it is more than the limit leaves."""
+        most = self._how.most_decoding_bytes
+        if most is not None and byte_count > most:
+            raise PictureError(f"decoding it takes up to {show_bytes(byte_count)}, over the memory limit", "oversized")
+        return self._budget.taken(byte_count)
 
     def _hash(self, data: bytes, facts: Facts) -> tuple[int, bool, bytes | None]:
         """The perceptual hash, whether all pixels are alike, and the miniature."""
@@ -133,7 +164,7 @@ class Checker:
             hasher = self._local.hasher = PerceptualHasher()
             self._local.buffer = np.empty(0, np.uint8)
         buffer, size = None, facts.height * facts.width
-        if decodes_into_own_buffer(facts) and size <= LARGE_PIXELS:
+        if decodes_into_own_buffer(facts) and size <= KEPT_PIXELS:
             if self._local.buffer.size < size:
                 self._local.buffer = np.empty(size, np.uint8)
             buffer = self._local.buffer[:size].data
@@ -143,12 +174,18 @@ class Checker:
         return hasher(pixels), hasher.was_even and bool(pixels.min() == pixels.max()), small
 
 
-def _runs(rows: Iterable[Row]) -> Iterator[tuple[list[Row], int]]:
+def refuse_file(row: Row, most_bytes: int | None) -> None:
+    """Raises PictureError for a file that is too large to be read into so much memory: twice, by what unpacks it."""
+    if most_bytes is not None and 2 * row.byte_count > most_bytes:
+        raise PictureError(f"a file of {show_bytes(row.byte_count)}, over the memory limit", "oversized")
+
+
+def _runs(rows: Iterable[Row], most_bytes: int) -> Iterator[tuple[list[Row], int]]:
     run: list[Row] = []
     total = 0
     for row in rows:
         size = row.byte_count
-        if run and (len(run) >= RUN_RECORDS or total + size > IN_FLIGHT_BYTES // 8):
+        if run and (len(run) >= RUN_RECORDS or total + size > most_bytes):
             yield run, total
             run, total = [], 0
         run.append(row)

@@ -16,7 +16,7 @@ from pannier.errors import PictureError
 from pannier.hashing import crc32_of
 from pannier.images.facts import Facts, check_pixels, format_of, is_animated, read_facts, time_taken
 from pannier.machine import usable_cores
-from pannier.sources.checking import Checked
+from pannier.sources.checking import Checked, Checking, refuse_file
 from pannier.sources.rows import LeftOut, Row, Source
 
 _TYPES = {"width": pa.int64(), "height": pa.int64(), "format": pa.string(), "mode": pa.string()}
@@ -74,8 +74,8 @@ class HeaderReader:
     `digests` hashes those that may be doubles. Not many pictures are held at once.
     """
 
-    def __init__(self, source: Source, workers: int, max_pixels: int) -> None:
-        self._source, self._workers, self._max_pixels = source, workers, max_pixels
+    def __init__(self, source: Source, how: Checking) -> None:
+        self._source, self._workers, self._how = source, how.workers, how
 
     def check_all(self, rows: Iterator[Row]) -> Iterator[list[Checked | LeftOut]]:
         """What became of every row, run by run."""
@@ -102,8 +102,9 @@ class HeaderReader:
 
     def _check(self, row: Row) -> Checked | LeftOut:
         try:
+            refuse_file(row, self._how.most_decoding_bytes)
             facts, data = read_header(self._source, row)
-            check_pixels(facts, self._max_pixels)
+            check_pixels(facts, self._how.max_pixels)
         except PictureError as error:
             return LeftOut(row.key, error.kind, error.reason)
         animated = is_animated(data, facts.format)

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
+from pannier.budget import limit_bytes
 from pannier.errors import NotFoundError, UsageError
 from pannier.sources import archives, arrays
 from pannier.sources.archives import ArchiveSource
@@ -30,7 +32,7 @@ class ReadingOptions:
     """How a source is read, not what comes of it: the first six for tables, the next three for folders and archives.
 
     labels: a table (a path, a data frame or dicts) whose rows are told by the pictures' paths, names or stems; its columns
-    are for rules, `label` among them labels.
+    are for rules, `label` among them labels. memory_limit: bytes, "256MiB", "auto" (half of what is free) or None.
     """
 
     picture: str | None = None
@@ -43,6 +45,12 @@ class ReadingOptions:
     exclude: str | Sequence[str] = ()
     hidden: bool = False
     labels: Any = None
+    memory_limit: str | int | None = "auto"
+
+    @cached_property
+    def most_bytes(self) -> int | None:
+        """The memory limit in bytes; None for none. Raises UsageError."""
+        return limit_bytes(self.memory_limit)
 
     def reading(self) -> dict[str, Any]:
         """What was said, as `as_source` takes it."""
@@ -54,36 +62,48 @@ class ReadingOptions:
 Elsewhere = Callable[[str, bool], Source | None]
 
 
+@dataclass(frozen=True)
+class _Way:
+    """How sources are opened, whatever they are; see `as_source`."""
+
+    keep_splits: bool
+    elsewhere: Elsewhere
+    most_bytes: int | None
+    is_known: Callable[[FileStamp], bool] | None = None
+
+
 def as_source(
     source: Any,
     *,
     keep_splits: bool = True,
     is_known: Callable[[FileStamp], bool] | None = None,
     elsewhere: Elsewhere = lambda *_: None,
+    most_bytes: int | None = None,
     **reading: Any,
 ) -> Source:
     """Whatever names pictures, as a source: a path, several paths, a data frame, dicts, arrays; a source as it is.
 
     `is_known` says of a file in a folder that it need not be looked into. `elsewhere` opens what is named by no path of a
-    source, as a snapshot. `reading` are picture, root, encoding,
-    separator and null for tables, include, exclude and hidden for folders and archives.
+    source, as a snapshot. `most_bytes` of memory may be taken to open it. `reading` are picture, root, encoding, separator
+    and null for tables, include, exclude and hidden for folders and archives.
     Raises UsageError, NotFoundError, SourceError.
     """
     labels = reading.pop("labels", None)
     wanted = {name: value for name, value in reading.items() if value}
     if labels is not None:
         null = wanted.pop("null", ())  # of the table of labels, not of the pictures
-        opened = as_source(source, keep_splits=keep_splits, is_known=is_known, elsewhere=elsewhere, **wanted)
-        return with_labels(opened, labels, null)
+        wanted |= {"is_known": is_known, "elsewhere": elsewhere, "most_bytes": most_bytes}
+        return with_labels(as_source(source, keep_splits=keep_splits, **wanted), labels, null)
+    way = _Way(keep_splits, elsewhere, most_bytes)
     if isinstance(source, (str, Path)):
-        return _path(source, wanted, keep_splits, elsewhere, is_known)
+        return _path(source, wanted, replace(way, is_known=is_known))
     if hasattr(source, "table") and hasattr(source, "read"):
         found: Source = source
         return found
     if isinstance(source, Sequence) and source and all(isinstance(each, (str, Path)) for each in source):
         if len(source) == 1:
-            return _path(source[0], wanted, keep_splits, elsewhere, is_known)
-        return Several([_part(each, wanted, keep_splits, elsewhere) for each in source])
+            return _path(source[0], wanted, replace(way, is_known=is_known))
+        return Several([_part(each, wanted, way) for each in source])
     if isinstance(source, Mapping):
         _refuse(wanted, (*TABLE_OPTIONS, *PATTERN_OPTIONS), "arrays")
         return ArraysSource(source, "arrays", keep_splits=keep_splits)
@@ -92,14 +112,8 @@ def as_source(
     return TableSource(table_from(source, wanted.get("null", ())), "table", *how)
 
 
-def _path(
-    named: str | Path,
-    said: dict[str, Any],
-    keep_splits: bool,
-    elsewhere: Elsewhere,
-    is_known: Callable[[FileStamp], bool] | None = None,
-) -> Source:
-    path, found = Path(named), elsewhere(str(named), keep_splits)
+def _path(named: str | Path, said: dict[str, Any], way: _Way) -> Source:
+    path, found = Path(named), way.elsewhere(str(named), way.keep_splits)
     if found is not None:
         if said:
             raise UsageError(f"`{next(iter(said))}` is not for a snapshot; what of it is wanted is said by `where`")
@@ -111,34 +125,29 @@ def _path(
         _refuse(said, TABLE_OPTIONS, f"tables; {path} is none")
         patterns = Patterns(_listed(said.get("include")), _listed(said.get("exclude")), bool(said.get("hidden")))
         if path.is_dir():
-            return FolderSource(path, keep_splits=keep_splits, patterns=patterns, is_known=is_known)
-        return ArchiveSource(path, keep_splits=keep_splits, patterns=patterns)
+            return FolderSource(path, keep_splits=way.keep_splits, patterns=patterns, is_known=way.is_known)
+        return ArchiveSource(path, keep_splits=way.keep_splits, patterns=patterns, most_bytes=way.most_bytes)
     if ending in TABLE_ENDINGS:
         _refuse(said, PATTERN_OPTIONS, f"folders and archives; {path} is a table: say `where`")
-        return table_file(path, **said)
+        return table_file(path, most_bytes=way.most_bytes, **said)
     _refuse(said, (*TABLE_OPTIONS, *PATTERN_OPTIONS), f"other sources than {path}")
     if ending in arrays.ENDINGS:
-        return arrays_file(path, keep_splits=keep_splits)
+        return arrays_file(path, keep_splits=way.keep_splits)
     if ending == ".toml":
         entries = read_source_file(path)
-        parts = ((entry.path, entry.reading, keep_splits, elsewhere, entry.name, entry.rules) for entry in entries)
+        parts = ((entry.path, entry.reading, way, entry.name, entry.rules) for entry in entries)
         return Several([_part(*part) for part in parts])
     endings = ", ".join((*TABLE_ENDINGS, *archives.ENDINGS, *arrays.ENDINGS, ".toml"))
     raise UsageError(f"{path} is a file of a kind that is no source: a folder is, or a file that ends in {endings}")
 
 
 def _part(
-    path: str | Path,
-    said: dict[str, Any],
-    keep_splits: bool,
-    elsewhere: Elsewhere,
-    name: str | None = None,
-    rules: Rules | None = None,
+    path: str | Path, said: dict[str, Any], way: _Way, name: str | None = None, rules: Rules | None = None
 ) -> NamedSource:
     """One of several sources; of what is said for all it takes what is for its kind. Snapshots bring side columns."""
     is_table = Path(path).suffix.lower() in TABLE_ENDINGS
     own = {key: value for key, value in said.items() if (key in TABLE_OPTIONS) == is_table}
-    source = _path(path, own if name is None and rules is None else said, keep_splits, elsewhere)
+    source = _path(path, own if name is None and rules is None else said, way)
     rules = rules or Rules()
     rules = rules if rules.columns else replace(rules, columns=getattr(source, "side_columns", ()))
     return NamedSource(name or source.name.rpartition("/")[2].partition(".")[0], source, rules)

@@ -23,7 +23,7 @@ from pannier.dealing.shares import split_given
 from pannier.errors import SourceError, UsageError
 from pannier.sources.headers import header_columns_in, header_table
 from pannier.sources.rows import Chosen, LeftOut, Row, Source
-from pannier.sources.sql import ROW, answer, connected_to
+from pannier.sources.sql import ROW, Box
 from pannier.sources.table_files import read_table
 from pannier.units import at_commas
 
@@ -188,7 +188,7 @@ class _Columns:
     ) -> None:
         self.table, self._source, self._all_keys = table, source, keys
         self.numbers = np.arange(len(table)) if numbers is None else numbers
-        self._connection: Any = None
+        self._box: Box | None = None
 
     def only(self, holds: np.ndarray[Any, np.dtype[np.bool_]]) -> _Columns:
         return _Columns(self.table.filter(pa.array(holds)), self._source, self._all_keys, self.numbers[holds])
@@ -200,10 +200,10 @@ class _Columns:
             return self.table.column(expression)
         what = f"{option} {expression}"
         numbered = self.table.append_column(ROW, pa.array(np.arange(len(self.table))))
-        self._connection = self._connection or connected_to(source=numbered)
+        self._box = self._box or Box(source=numbered)
         sql = f'SELECT ({expression}\n) AS value, "{ROW}" FROM source'
         try:
-            column = _in_order_of_rows(answer(self._connection, sql, what, self.table.column_names), len(self.table), what)
+            column = _in_order_of_rows(self._box.answer(sql, what, self.table.column_names), len(self.table), what)
         except UsageError as error:
             raise UsageError(str(error), argument=option.strip("`")) from error
         return column.cast(pa.int64()) if pa.types.is_decimal(column.type) and column.type.scale == 0 else column
@@ -217,7 +217,7 @@ class _Columns:
         headers = header_table(self._source, rows, names)
         for name in names:
             self.table = self.table.append_column(name, headers.column(name))
-        self._connection = None
+        self._box = None
 
 
 def _in_order_of_rows(found: Any, count: int, what: str) -> Any:

@@ -79,7 +79,9 @@ def refuse_nothing(source: Source, rows: Chosen) -> None:
     if not len(rows) and rows.funnel:
         raise SourceError(f"no picture of {source.name} is left by `where` {rows.funnel[-1][0]}")
     if not len(rows):
-        raise SourceError(f"no picture found in {source.name}: it holds nothing that is a picture by its content")
+        refused = [item for item in source.passed if item.kind != "skipped"]
+        why = examples(refused) if refused else "it holds nothing that is a picture by its content"
+        raise SourceError(f"no picture found in {source.name}: {why}")
 
 
 def examples(items: list[LeftOut]) -> str:

@@ -82,14 +82,15 @@ def survey(said: SurveyOptions) -> Findings:
     Every picture is decoded to its end, in parallel, a few at a time in memory; some 700 bytes a picture are kept, and 4 KiB
     in a file that goes in the end. quick: headers alone are read, and nothing is said of what needs pixels. near: how unlike
     near doubles may be, 0 to 12; they may be resized, turned, mirrored, brightened, cropped. label, where, label_pattern,
-    key, split_by, rename and class_names: see `pannier.sources.rules.Rules`; how the source is read as in `Store.pack`.
+    key, split_by, rename and class_names: see `pannier.sources.rules.Rules`; how the source is read, and memory_limit, as in
+    `Store.pack`.
     Of a table whose pictures are not there yet, or not told, the columns alone are looked at.
     Raises NotFoundError, UsageError, SourceError where there is no picture at all.
     """
     checked_distance(said.near)
     rule_set, quick = said.read_rules(), said.quick
     try:
-        source = as_source(said.source, **said.reading())
+        source = as_source(said.source, most_bytes=said.most_bytes, **said.reading())
         chosen = choose(source, rule_set)
         refuse_nothing(source, chosen)
     except (UsageError, SourceError) as error:
@@ -99,13 +100,13 @@ def survey(said: SurveyOptions) -> Findings:
         return _table_alone(said, error)
     with TemporaryFile() as miniatures:
         surveying = _Surveying(source, chosen, miniatures)
-        workers = said.workers or usable_cores()
+        how = Checking(said.workers or usable_cores(), said.max_pixels, said.most_bytes, miniatures=True)
         if quick:
-            reader = HeaderReader(source, workers, said.max_pixels)
+            reader = HeaderReader(source, how)
             surveying.look(reader.check_all(chosen.rows(source)), said.progress)
             surveying.hash_candidates(reader)
         else:
-            with Checker(source, Checking(workers, said.max_pixels, miniatures=True)) as checker:
+            with Checker(source, how) as checker:
                 surveying.look(([outcome] for outcome in checker.check_all(chosen.rows(source))), said.progress)
         surveying.compare(None if quick else said.near)
     compare_names(chosen, surveying.problems)
@@ -121,7 +122,8 @@ def _table_alone(said: SurveyOptions, error: PannierError) -> Findings:
     source = said.source[0] if isinstance(said.source, list) and len(said.source) == 1 else said.source
     if isinstance(source, (str, Path)) and Path(source).suffix.lower() in TABLE_ENDINGS and Path(source).is_file():
         name = Path(source).name
-        read = read_table(Path(source), encoding=said.encoding, separator=said.separator, null=said.null)
+        told: dict[str, Any] = {"encoding": said.encoding, "separator": said.separator, "null": said.null}
+        read = read_table(Path(source), most_bytes=said.most_bytes, **told)
     elif hasattr(source, "column_names") or hasattr(source, "iloc"):
         name, read = "table", table_from(source, said.null)
     else:

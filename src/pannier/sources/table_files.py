@@ -6,6 +6,7 @@ import csv
 import io
 import re
 import tempfile
+import zipfile
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -18,6 +19,8 @@ import pyarrow.compute as pc
 
 from pannier.columns import Rows
 from pannier.errors import SourceError, UsageError
+from pannier.machine import free_memory_bytes
+from pannier.sources.bounds import Unpacking, refuse_beyond
 
 # cells that mean nothing, as they are said: "NULL,n/a,-", or a list
 Nulls = str | Sequence[str]
@@ -34,6 +37,9 @@ _SAMPLE_LINES = 200
 _SAMPLE_CHARACTERS = 1 << 16
 _UNPACKED_AT_ONCE = 16
 _PROBED_VALUES = 1000
+# how much memory a byte of a file comes to while it is read, and a value of a column
+_TIMES = {"text": 8, "json": 8, "excel": 30}
+_BYTES_A_VALUE = 8
 _BLANK = re.compile(r"\n\r?\n")
 _WHOLE = r"^[+-]?(0|[1-9][0-9]*)$"
 _FRACTION = r"^[+-]?((0|[1-9][0-9]*)(\.[0-9]*)?|\.[0-9]+)([eE][+-]?[0-9]+)?$"
@@ -72,22 +78,33 @@ class ReadTable:
         return np.setdiff1d(np.arange(first, first + len(self.table) + len(missing)), missing)
 
 
-def read_table(path: Path, *, encoding: str | None = None, separator: str | None = None, null: Nulls = ()) -> ReadTable:
+def read_table(
+    path: Path,
+    *,
+    encoding: str | None = None,
+    separator: str | None = None,
+    null: Nulls = (),
+    most_bytes: int | None = None,
+) -> ReadTable:
     """A table file by its ending; `null` are cells that mean nothing, beside empty ones.
 
-    Raises SourceError where it cannot be read, UsageError for an unknown ending.
+    most_bytes: of memory that it may take; by default half of what is free. Raises SourceError where it cannot be read, or
+    takes more, UsageError for an unknown ending.
     """
     kind = ENDINGS.get(path.suffix.lower())
     if kind is None:
         raise UsageError(f"{path} is no table by its ending: {', '.join(ENDINGS)} are read")
+    most = most_bytes if most_bytes is not None else free_memory_bytes() // 2
     readers: dict[str, Callable[[], ReadTable]] = {
         "text": lambda: _read_text(path, encoding, separator, null_tokens(null)),
         "json": lambda: tidied(_read_json(path), null),
-        "parquet": lambda: _read_parquet(path, null),
+        "parquet": lambda: _read_parquet(path, null, most),
         "excel": lambda: replace(tidied(_read_excel(path), null), header_rows=1),
     }
     try:
+        refuse_beyond(most, _bytes_to_read(path, kind), path)
         table = readers[kind]()
+        table.table.validate(full=True)  # that texts are UTF-8, which its writer may not have seen to
     except (pa.ArrowException, OSError, UnicodeError, csv.Error) as error:
         raise SourceError(f"{path} cannot be read as a table: {_line(error)}") from error
     if not table.table.num_columns or not len(table.table):
@@ -245,20 +262,59 @@ def _read_json(path: Path) -> Any:
     return json.read_json(path)
 
 
-def _read_parquet(path: Path, null: Nulls) -> ReadTable:
+def _bytes_to_read(path: Path, kind: str) -> int:
+    """About what reading a file takes; of Parquet its own reader tells."""
+    if kind != "excel":
+        return _TIMES.get(kind, 0) * path.stat().st_size
+    try:
+        with zipfile.ZipFile(path) as parts:
+            return _TIMES[kind] * sum(part.file_size for part in parts.infolist())
+    except zipfile.BadZipFile:  # as Excel wrote before 2007
+        return _TIMES[kind] * path.stat().st_size
+
+
+def _read_parquet(path: Path, null: Nulls, most: int) -> ReadTable:
     """Where it holds pictures, they are unpacked to a temporary file and mapped from there: read at random, never held."""
     from pyarrow import parquet
 
     # not buffered ahead: what is unpacked of a row group at a time is held, nothing beside it
     with parquet.ParquetFile(path, memory_map=True, pre_buffer=False) as file:
-        if not any(holds_bytes(field.type) for field in file.schema_arrow):
-            return tidied(file.read(), null)
+        groups = [file.metadata.row_group(number) for number in range(file.metadata.num_row_groups)]
+        chunks = [[group.column(number) for number in range(group.num_columns)] for group in groups]
+        sizes = [sum(_chunk_bytes(chunk) for chunk in group) for group in chunks]
+        is_held = not any(holds_bytes(field.type) for field in file.schema_arrow)
+        refuse_beyond(most, sum(sizes) if is_held else max(sizes, default=0), path)
+        if is_held:
+            return tidied(_with_texts(file, path, most), null)
+        unpacking = Unpacking(path, path.stat().st_size)
         with tempfile.NamedTemporaryFile(suffix=".arrow") as unpacked:
             with pa.ipc.new_file(unpacked.name, file.schema_arrow) as writer:
                 for batch in file.iter_batches(batch_size=_UNPACKED_AT_ONCE, use_threads=False):
+                    unpacking.count(batch.nbytes)
                     writer.write_batch(batch)
             with pa.memory_map(unpacked.name) as mapped:  # the map outlives the file's name
                 return tidied(pa.ipc.open_file(mapped).read_all(), null)
+
+
+def _chunk_bytes(chunk: Any) -> int:
+    """What a column of a row group takes: its values, and its pages unpacked and not yet parted."""
+    return _BYTES_A_VALUE * int(chunk.num_values) + 2 * int(chunk.total_uncompressed_size)
+
+
+def _with_texts(file: Any, path: Path, most: int) -> Any:
+    """All of a Parquet file; a text that is kept once for many rows is written out only where that fits."""
+    from pyarrow import parquet
+
+    texts = [field.name for field in file.schema_arrow if pa.types.is_string(field.type)]
+    table = parquet.read_table(path, read_dictionary=texts, memory_map=True, pre_buffer=False)
+    total = 0
+    for column in table.columns:
+        for chunk in column.chunks:
+            if pa.types.is_dictionary(chunk.type):
+                lengths = pc.fill_null(pc.binary_length(chunk.dictionary).take(chunk.indices), 0)
+                total += pc.sum(lengths.cast(pa.int64())).as_py() or 0
+    refuse_beyond(most, 2 * total, path)
+    return table.cast(file.schema_arrow)
 
 
 def holds_bytes(kind: Any) -> bool:

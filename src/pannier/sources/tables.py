@@ -14,7 +14,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from pannier.errors import UsageError
+from pannier.errors import SourceError, UsageError
 from pannier.sources.folders import file_stamp, read_file
 from pannier.sources.picture_columns import LINK, USUAL_LABELS, find_pictures, is_picture
 from pannier.sources.rows import FileStamp, LeftOut, Row, content_keys
@@ -104,15 +104,24 @@ def _size_of(path: bytes) -> int:
 
 
 def table_from(rows: Any, null: Nulls = ()) -> ReadTable:
-    """A table from Python: Arrow, a data frame, or dicts, one a row."""
-    if isinstance(rows, pa.Table):
-        return tidied(rows, null)
-    if hasattr(rows, "columns") and hasattr(rows, "iloc"):
-        return tidied(pa.Table.from_pandas(rows.rename(columns=str), preserve_index=False), null)
-    if isinstance(rows, Iterable) and not isinstance(rows, (str, bytes, Mapping)):
-        listed = list(rows)
-        if listed and all(isinstance(row, Mapping) for row in listed):
-            return tidied(pa.Table.from_pylist([dict(row) for row in listed]), null)
+    """A table from Python: Arrow, a data frame, or dicts, one a row. Raises UsageError, SourceError for what is no table."""
+    try:
+        if isinstance(rows, pa.Table):
+            rows.validate(full=True)
+            return tidied(rows, null)
+        if hasattr(rows, "columns") and hasattr(rows, "iloc"):
+            return tidied(pa.Table.from_pandas(rows.rename(columns=str), preserve_index=False), null)
+        if isinstance(rows, Iterable) and not isinstance(rows, (str, bytes, Mapping)):
+            listed = list(rows)
+            if listed and all(isinstance(row, Mapping) for row in listed):
+                return tidied(pa.Table.from_pylist([dict(row) for row in listed]), null)
+    except (
+        pa.ArrowException,
+        TypeError,
+        UnicodeError,
+        OverflowError,
+    ) as error:  # values of one column that go together in no type
+        raise SourceError(f"the rows cannot be read as a table: {' '.join(str(error).split())}") from None
     raise UsageError(f"{type(rows).__name__} is no source: give a folder, a table, a data frame, or dicts, one a row")
 
 
@@ -125,10 +134,11 @@ def table_file(
     separator: str | None = None,
     null: Nulls = (),
     shape: str | None = None,
+    most_bytes: int | None = None,
 ) -> TableSource:
     """A table file as a source; paths in it are relative to `root`, by default the folder in which it lies."""
     file = Path(path)
-    table = read_table(file, encoding=encoding, separator=separator, null=null)
+    table = read_table(file, encoding=encoding, separator=separator, null=null, most_bytes=most_bytes)
     return TableSource(table, file.name, root if root is not None else file.parent, picture, shape)
 
 

@@ -10,6 +10,7 @@ import errno
 import os
 import secrets
 import shutil
+import time
 from collections import OrderedDict
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
@@ -19,7 +20,7 @@ from typing import Any
 import pyarrow as pa
 
 from pannier.errors import DamageError, NotFoundError, StoreError
-from pannier.files import flush
+from pannier.files import explain_os_error, flush
 
 DRAFT_PREFIX = ".draft-"
 _READ_ONLY = 0o444
@@ -64,8 +65,8 @@ class LocalStorage:
         except NotFoundError:
             return []
 
-    def create(self, name: str, content: bytes) -> bool:
-        with self.draft(name.rpartition("/")[0]) as draft:
+    def create(self, name: str, content: bytes, *, lasts: bool = True) -> bool:
+        with LocalDraft(self.root, self._path(name.rpartition("/")[0]), lasts=lasts) as draft:
             with disk_errors_translated(name):
                 draft.sink.write(content)
             return draft.publish(name)
@@ -91,8 +92,11 @@ class LocalStorage:
             return self._path(name).stat().st_mtime
 
     def now(self) -> float:
-        with self.draft("") as draft:
-            return draft.path.stat().st_mtime
+        try:
+            with self.draft("") as draft:
+                return draft.path.stat().st_mtime
+        except StoreError:  # it cannot be written to, so that nothing new comes whose age could matter
+            return time.time()
 
     def free_bytes(self) -> int | None:
         return shutil.disk_usage(self.root).free
@@ -117,7 +121,7 @@ class LocalStorage:
             if error.errno == errno.EXDEV:
                 where = f"{path.parent} lies on another disk than the store"
                 raise StoreError(f"{where}, which hard links cannot reach: leave `hard_links` out") from error
-            raise StoreError(explain_os_error(error, str(path))) from error
+            raise StoreError(_explained(error, str(path))) from error
 
     def is_linked(self, name: str) -> bool:
         with disk_errors_translated(name):
@@ -141,7 +145,7 @@ class LocalReader:
         except FileNotFoundError as error:
             raise NotFoundError(f"{name} is not in the store") from error
         except OSError as error:
-            raise StoreError(explain_os_error(error, name)) from error
+            raise StoreError(_explained(error, name)) from error
 
     def _handle(self, name: str) -> int:
         handle = self._handles.get(name)
@@ -162,11 +166,11 @@ class LocalReader:
 class LocalDraft:
     """See `Draft`. `sink` is Arrow's own file, so that what Arrow writes is written without the interpreter lock."""
 
-    def __init__(self, root: Path, folder: Path) -> None:
-        self._root = root
+    def __init__(self, root: Path, folder: Path, *, lasts: bool = True) -> None:
+        self._root, self._lasts = root, lasts
         self.path = folder / (DRAFT_PREFIX + secrets.token_hex(8))
         with disk_errors_translated(str(self.path)):
-            _make_folder(folder)
+            _make_folder(folder, flushed=lasts)
             os.close(os.open(self.path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o666))
             self.sink: Any = pa.OSFile(str(self.path), "wb")
 
@@ -184,7 +188,8 @@ class LocalDraft:
         final = self._root / name
         with disk_errors_translated(name):
             self.sink.close()
-            flush(self.path)
+            if self._lasts:
+                flush(self.path)
             try:
                 os.link(self.path, final)
                 created = True
@@ -192,7 +197,8 @@ class LocalDraft:
                 # a link that was made although its answer was lost (network file systems) counts as ours
                 created = os.stat(self.path).st_nlink == 2
             os.unlink(self.path)
-            flush(final.parent)
+            if self._lasts:
+                flush(final.parent)
         return created
 
     def discard(self) -> None:
@@ -221,15 +227,16 @@ def _mapped(path: Path) -> Any:
         return file.read_buffer(file.size())
 
 
-def _make_folder(folder: Path) -> None:
+def _make_folder(folder: Path, *, flushed: bool) -> None:
     if folder.is_dir():
         return
-    _make_folder(folder.parent)
+    _make_folder(folder.parent, flushed=flushed)
     try:
         folder.mkdir()
     except FileExistsError:
         return
-    flush(folder.parent)
+    if flushed:
+        flush(folder.parent)
 
 
 @contextmanager
@@ -240,18 +247,12 @@ def disk_errors_translated(name: str) -> Iterator[None]:
     except FileNotFoundError as error:
         raise NotFoundError(f"{name} is not in the store") from error
     except OSError as error:
-        raise StoreError(explain_os_error(error, name)) from error
+        raise StoreError(_explained(error, name)) from error
 
 
-def explain_os_error(error: OSError, name: str) -> str:
-    if error.errno == errno.ENOSPC:
-        return f"the disk is full while writing {name}; nothing was lost: make room and run the same command again"
-    if error.errno in (errno.EFBIG, errno.EDQUOT):
-        return f"a limit on file size or disk space stopped the writing of {name}; nothing was lost: raise it and try again"
-    if error.errno in (errno.EROFS, errno.EACCES):
-        return f"{name} cannot be written or read: the disk is read-only or access is denied"
+def _explained(error: OSError, name: str) -> str:
     if error.errno in _NO_LINKS:
         return f"the file system under {name} has no hard links, which a store needs; put the store on another one"
     if error.errno in (errno.ENOTDIR, errno.EISDIR):
         return f"{name} is not the kind of file that a store has there"
-    return f"{name}: {error.strerror or error}"
+    return explain_os_error(error, name)

@@ -54,7 +54,7 @@ class MemoryStorage:
         with self._lock:
             return sorted({name[len(start) :].partition("/")[0] for name in self._files if name.startswith(start)})
 
-    def create(self, name: str, content: bytes) -> bool:
+    def create(self, name: str, content: bytes, *, lasts: bool = True) -> bool:
         return self._put(name, pa.py_buffer(content))
 
     def _put(self, name: str, content: Any) -> bool:

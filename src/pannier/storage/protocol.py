@@ -68,8 +68,11 @@ class Storage(Protocol):
     def list(self, folder: str) -> Sequence[str]:
         """The sorted names, without the folder, of what lies directly in a folder; no drafts; none where it is not there."""
 
-    def create(self, name: str, content: bytes) -> bool:
-        """Publishes a small file whole; False where that name is taken already (nothing is changed then)."""
+    def create(self, name: str, content: bytes, *, lasts: bool = True) -> bool:
+        """Publishes a small file whole; False where that name is taken already (nothing is changed then).
+
+        lasts: False for what need not outlive the machine's running, so that nobody waits for the disk.
+        """
 
     def draft(self, folder: str) -> Draft:
         """A new file in the making that will be published into `folder`."""

@@ -8,10 +8,13 @@ from typing import Any
 
 from pannier.errors import DamageError, NotFoundError
 from pannier.storage.protocol import Storage
+from pannier.store.shapes import check_shape
 
 Document = dict[str, Any]
 
 SEAL = "sha256"
+# a document of more bytes is none that was ever written
+MOST_BYTES = 64 << 20
 
 
 def canonical(document: Document) -> bytes:
@@ -29,22 +32,34 @@ def sealed(document: Document) -> bytes:
 
 
 def unsealed(content: bytes, name: str) -> Document:
-    """The document in sealed bytes, without its seal. Raises DamageError where one byte differs."""
-    document = parsed(content, name)
-    seal = document.pop(SEAL, None)
-    if seal != digest(canonical(document)) or content != sealed(document):
+    """The document in sealed bytes, without its seal. Raises DamageError where a byte differs, or it is none such."""
+    document = _canonically(content, name)
+    seal, rest = document.pop(SEAL, None), canonical(document)
+    if seal != digest(rest):
         raise DamageError(f"{name} is damaged: its seal does not fit its content", file=name)
+    check_shape(rest, name)
     return document
 
 
 def parsed(content: bytes, name: str) -> Document:
+    """The document in bytes that are named by their digest. Raises DamageError where it is no such document."""
+    document = _canonically(content, name)
+    check_shape(content, name)
+    return document
+
+
+def _canonically(content: bytes, name: str) -> Document:
+    """A JSON object, as it would be written anew: so no field is there twice, and no text is none."""
+    if len(content) > MOST_BYTES:
+        raise DamageError(f"{name} is damaged: {len(content):,} bytes are more than a document has", file=name)
     try:
         document = json.loads(content)
-    except (UnicodeDecodeError, json.JSONDecodeError):
+        is_canonical = isinstance(document, dict) and content == canonical(document)
+    except (ValueError, RecursionError):  # no JSON, a number of thousands of digits, half a letter, too deep
         raise DamageError(f"{name} is damaged: it is not JSON", file=name) from None
-    if not isinstance(document, dict):
-        raise DamageError(f"{name} is damaged: it is not a JSON object", file=name)
-    return document
+    if not is_canonical:
+        raise DamageError(f"{name} is damaged: it is not as it was written", file=name)
+    return dict(document)
 
 
 def content_named(storage: Storage, file: str, wanted: str) -> bytes:

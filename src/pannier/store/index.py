@@ -10,11 +10,12 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from pannier.columns import ipc_bytes, present
-from pannier.errors import DamageError
+from pannier.columns import fixed_bytes, ipc_bytes, present
+from pannier.errors import DamageError, NotFoundError, StoreError
 from pannier.hashing import Hashes
 from pannier.storage.layout import ARROW, INDEX, segment_file
 from pannier.storage.protocol import Storage
+from pannier.store.arrow_files import read_batches
 from pannier.store.shards import Located, column_of, locate, shard_names
 
 SCHEMA = pa.schema(
@@ -80,17 +81,19 @@ def read_segment(storage: Storage, shard: str) -> Segment:
     """A shard's segment; where its file is missing or unreadable it is derived from the shard, which is slower."""
     try:
         return _segment(shard, storage.view(segment_file(shard)))
-    except Exception:  # a damaged file raises what its bytes happen to provoke; verify reports it
+    except (StoreError, NotFoundError):  # verify reports it
         return _segment(shard, pa.py_buffer(segment_bytes(locate(storage, shard))))
 
 
 def _segment(shard: str, content: Any) -> Segment:
-    reader = pa.ipc.open_file(content)
-    if not reader.schema.equals(SCHEMA) or reader.num_record_batches != 1:
+    batches = read_batches(content, segment_file(shard), "an index", SCHEMA)
+    if len(batches) != 1:
         raise DamageError(f"the index of shard {shard} is damaged", file=segment_file(shard))
-    batch = reader.get_batch(0)
-    sha256 = np.frombuffer(batch.column(0).buffers()[1], np.uint8)[: 32 * len(batch)].reshape(-1, 32)
-    return Segment(shard, sha256, *(batch.column(i).to_numpy() for i in (1, 2, 3)))
+    sha256, offset, length, row = batches[0].columns
+    segment = Segment(shard, fixed_bytes(sha256), *(column.to_numpy() for column in (offset, length, row)))
+    if any(len(segment.row) and int(column.min()) < 0 for column in (segment.offset, segment.length, segment.row)):
+        raise DamageError(f"the index of shard {shard} is damaged: it points outside it", file=segment_file(shard))
+    return segment
 
 
 @dataclass(frozen=True)

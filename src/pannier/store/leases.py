@@ -1,7 +1,8 @@
 """Leases: who is writing, reading or tidying a store right now, with a stated expiry told by the store's own clock.
 
 A lease's age is the difference of two times that the storage's own clock told: clocks of machines play no part. It lives on
-create-if-absent and listing alone: renewing it makes the next of its numbered files, and takes the one before away.
+create-if-absent and listing alone: renewing it makes the next of its numbered files, and takes the one before away. Its
+files are not flushed, so that no feed waits for a disk that others keep busy: after a power cut nobody holds any.
 """
 
 from __future__ import annotations
@@ -70,6 +71,12 @@ class Lease:
         return f"a {self.kind} on {self.host} (process {self.process}, {self.author}, since {self.started})"
 
 
+def check_there(storage: Storage) -> None:
+    """Raises NotFoundError where a store that was opened is gone since: nothing is made in its place."""
+    if not storage.is_there():
+        raise NotFoundError(f"there is no store {storage.address} any more")
+
+
 def leases(storage: Storage) -> list[Lease]:
     """All leases that lie in a store, live or not; those that cannot be read are none of anybody."""
     files = [match for match in map(_FILE.fullmatch, storage.list(LEASES)) if match]
@@ -89,6 +96,7 @@ class Held:
     """A lease of one's own. `renew` from time to time, which cannot bring back one that expired; `end` may come twice."""
 
     def __init__(self, storage: Storage, kind: str, snapshots: Sequence[str] = ()) -> None:
+        check_there(storage)
         self._storage = storage
         self.seconds = SECONDS[kind]
         self.name = f"{kind}-{secrets.token_hex(8)}"
@@ -99,7 +107,7 @@ class Held:
         self._changing = threading.RLock()  # a finalizer may end it while this very thread renews it
         _own.add(self.name)
         try:
-            self._storage.create(self._file(1), self._content)
+            self._storage.create(self._file(1), self._content, lasts=False)
         except BaseException:
             _own.discard(self.name)  # it may lie there all the same, and is nobody's then
             raise
@@ -116,7 +124,7 @@ class Held:
         with self._changing, contextlib.suppress(StoreError, NotFoundError):
             if not self._has_ended and self._storage.exists(self._file(self._number)):
                 self._renewed = time.monotonic()
-                self._storage.create(self._file(self._number + 1), self._content)
+                self._storage.create(self._file(self._number + 1), self._content, lasts=False)
                 self._number += 1
                 self._storage.remove(self._file(self._number - 1))
 

@@ -11,6 +11,7 @@ from pannier.columns import ipc_bytes
 from pannier.sources.rows import LeftOut
 from pannier.storage.layout import left_out_file
 from pannier.storage.protocol import Storage
+from pannier.store.arrow_files import read_batches
 from pannier.store.documents import content_named, digest
 
 SCHEMA = pa.schema([("key", pa.string()), ("kind", pa.string()), ("reason", pa.string())])
@@ -31,5 +32,5 @@ def read_left_out(storage: Storage, name: str | None) -> list[dict[str, Any]]:
     if name is None:
         return []
     content = content_named(storage, left_out_file(name), name)
-    rows: list[dict[str, Any]] = pa.ipc.open_file(content).read_all().to_pylist()
-    return rows
+    batches = read_batches(pa.py_buffer(content), left_out_file(name), "a list of what was left out", SCHEMA)
+    return [row for batch in batches for row in batch.to_pylist()]

@@ -16,6 +16,7 @@ from pannier.errors import DamageError, NotFoundError, StoreError
 from pannier.hashing import crc32_of
 from pannier.storage.layout import manifest_file
 from pannier.storage.protocol import Storage
+from pannier.store.arrow_files import arrow_errors, read_file
 from pannier.store.content import (
     BUCKET_SHIFT,
     ROW_END,
@@ -49,6 +50,9 @@ REMOVED = pa.field("removed", pa.bool_(), nullable=False)
 SOURCE_SAID = pa.field("source_said", pa.string())
 
 _BUCKETS_KEY = b"buckets"
+_WHAT = "a manifest"
+# the numbers that tell of pictures, none of them below 0
+_MEASURES = ("byte_count", "height", "width")
 _ROWS_AT_ONCE = 1 << 14
 
 
@@ -70,7 +74,10 @@ class ManifestFile:
 
 
 class Manifest:
-    """The rows of one snapshot, in order of (hash of key, key). Safe between threads; base and delta stay mapped files."""
+    """The rows of one snapshot, in order of (hash of key, key). Safe between threads; base and delta stay mapped files.
+
+    by_digest: files and pictures are held against the SHA-256 that names them, not only their CRC-32, which can be forged.
+    """
 
     def __init__(
         self,
@@ -80,7 +87,10 @@ class Manifest:
         base_file: ManifestFile | None = None,
         delta_file: ManifestFile | None = None,
         base_digests: Mapping[int, bytes | None] | None = None,
+        *,
+        by_digest: bool = False,
     ) -> None:
+        self.by_digest = by_digest
         self.base_file, self.delta_file = base_file, delta_file
         self.digests = digests
         self.base_digests = digests if base_digests is None else base_digests
@@ -99,12 +109,12 @@ class Manifest:
         return Manifest(SCHEMA.empty_table(), None, {})
 
     @staticmethod
-    def read(storage: Storage, base: ManifestFile, delta: ManifestFile | None) -> Manifest:
+    def read(storage: Storage, base: ManifestFile, delta: ManifestFile | None, *, by_digest: bool = False) -> Manifest:
         """Opens base and delta; every byte of both is checked. Raises DamageError."""
-        base_table, digests = _read(storage, base)
-        delta_table, changed = _read(storage, delta) if delta else (None, {})
+        base_table, digests = _read(storage, base, by_digest)
+        delta_table, changed = _read(storage, delta, by_digest) if delta else (None, {})
         merged = {bucket: value for bucket, value in (digests | changed).items() if value is not None}
-        return Manifest(base_table, delta_table, merged, base, delta, digests)
+        return Manifest(base_table, delta_table, merged, base, delta, digests, by_digest=by_digest)
 
     def __len__(self) -> int:
         return self._all.num_rows if self._rows is None else len(self._rows)
@@ -185,6 +195,10 @@ class Manifest:
         if self._rows is None:
             return table.take(pa.array(rows))
         return self._take_of_both(table, self._rows[rows])
+
+    def alone(self, row: int) -> Manifest:
+        """One row, by number, as a manifest of its own."""
+        return Manifest(self.take([row]), None, {}, by_digest=self.by_digest)
 
     def _take_of_both(self, table: Any, positions: Any) -> Any:
         """Rows out of base and delta, each by itself: Arrow would join the whole of both for a handful of rows."""
@@ -366,10 +380,8 @@ def digest_of_bucket(storage: Storage, file: ManifestFile, bucket: int) -> bytes
 
     Reads no row, and checks none. Raises DamageError.
     """
-    try:
+    with arrow_errors(file.path, _WHAT):
         content = pa.ipc.open_file(storage.view(file.path)).schema.metadata[_BUCKETS_KEY]
-    except (StoreError, NotFoundError, pa.ArrowException, KeyError, TypeError) as error:
-        raise DamageError(f"{file.path} is damaged or missing: {error}", file=file.path) from None
     lines = np.frombuffer(content, np.dtype([("bucket", ">u2"), ("digest", "V32")]))
     at = int(np.searchsorted(lines["bucket"], bucket))
     return lines["digest"][at].tobytes() if at < len(lines) and lines["bucket"][at] == bucket else None
@@ -380,18 +392,50 @@ def read_table(storage: Storage, file: ManifestFile) -> Any:
     return _read(storage, file)[0]
 
 
-def _read(storage: Storage, file: ManifestFile) -> tuple[Any, dict[int, bytes | None]]:
+def _read(storage: Storage, file: ManifestFile, by_digest: bool = False) -> tuple[Any, dict[int, bytes | None]]:
     try:
         content = storage.view(file.path)
     except NotFoundError:
         raise DamageError(f"{file.path} is missing; bring it back from a copy of the store", file=file.path) from None
     except StoreError as error:
         raise DamageError(f"{file.path} cannot be read: {error}", file=file.path) from error
-    if content.size != file.byte_count or crc32_of(content) != file.crc32:
+    is_whole = digest(content) == file.name if by_digest else crc32_of(content) == file.crc32
+    if content.size != file.byte_count or not is_whole:
         raise DamageError(f"{file.path} is damaged: its checksum does not fit", file=file.path)
-    table = pa.ipc.open_file(content).read_all()
-    digests = digests_from_bytes(table.schema.metadata[_BUCKETS_KEY])
+    table = _checked(content, file)
+    with arrow_errors(file.path, _WHAT):
+        digests = digests_from_bytes(table.schema.metadata[_BUCKETS_KEY])
     return table.replace_schema_metadata(None), digests
+
+
+def _checked(content: Any, file: ManifestFile) -> Any:
+    """The rows, which have the columns that a manifest has, and values that can be. Raises DamageError."""
+    schema, batches = read_file(content, file.path, _WHAT)
+    fixed = SCHEMA if schema.names[len(COLUMNS) : len(COLUMNS) + 1] != [REMOVED.name] else SCHEMA.append(REMOVED)
+    table = pa.Table.from_batches(batches, schema)
+
+    def refuse(what: str) -> None:
+        raise DamageError(f"{file.path} is damaged: {what}", file=file.path)
+
+    has = [(field.name, field.type) for field in [*schema][: len(fixed)]]
+    if len({*schema.names}) < len(schema.names) or has != [(field.name, field.type) for field in fixed]:
+        refuse("it has not the columns of a manifest")
+    if any(table.column(field.name).null_count for field in fixed if not field.nullable):
+        refuse("a value is none")
+    side = [field for field in [*schema][len(fixed) :] if field.type not in columns.SIDE_TYPES]
+    if side:
+        refuse(f"a side column cannot hold {side[0].type}")
+    if len(table) != file.rows:
+        refuse(f"it has {len(table):,} rows for {file.rows:,}")
+    names = [field.name for field in fixed if pa.types.is_dictionary(field.type)]
+    if any(chunk.dictionary.null_count for name in names for chunk in table.column(name).chunks):
+        refuse("a name is none")
+    hashes = table.column("hash").to_numpy()
+    if (hashes[1:] < hashes[:-1]).any():
+        refuse("its rows are not in order")
+    if len(table) and any(pc.min(table.column(name)).as_py() < 0 for name in _MEASURES):
+        refuse("a size is below 0")
+    return table
 
 
 def _as_list(column: Any, names: list[str]) -> list[Any]:

@@ -22,6 +22,7 @@ from pannier.images.near import Fetch
 from pannier.machine import usable_cores
 from pannier.storage.layout import ARROW, MINIATURES, shard_file
 from pannier.storage.protocol import Storage
+from pannier.store.arrow_files import read_batches
 from pannier.store.documents import digest
 from pannier.store.index import Bytes32, PictureIndex, Places
 
@@ -124,4 +125,5 @@ def miniature_table(storage: Storage, name: str) -> Any:
     content = storage.view(f"{MINIATURES}/{name}")
     if digest(content)[:NAME_DIGITS] != name.removesuffix(ARROW):
         raise DamageError(f"{MINIATURES}/{name} is damaged: its digest is not its name", file=f"{MINIATURES}/{name}")
-    return pa.ipc.open_file(content).read_all().combine_chunks()
+    batches = read_batches(content, f"{MINIATURES}/{name}", "miniatures", SCHEMA)
+    return pa.Table.from_batches(batches, SCHEMA).combine_chunks()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Iterator, Sequence
 from typing import Any, NamedTuple
 
@@ -20,12 +21,15 @@ _AT_ONCE = 512
 
 
 class Place(NamedTuple):
-    """Where a picture's bytes lie, their CRC-32, the row of the shard that they belong to, and their SHA-256."""
+    """Where a picture's bytes lie, their CRC-32, the row of the shard that they belong to, and their SHA-256.
+
+    Without a CRC-32 they are held against the SHA-256.
+    """
 
     shard: str
     offset: int
     length: int
-    crc32: int
+    crc32: int | None
     row: int
     sha256: bytes
 
@@ -52,7 +56,7 @@ def places_of(manifest: Manifest, index: PictureIndex, rows: Rows) -> list[Place
         key = manifest.take([rows[i]], ["key"]).column(0)[0].as_py()
         raise _misplaced(key, sha256[i].tobytes().hex(), places.shards, int(places.segment[i]), int(places.row[i]))
     shards = [places.shards[segment] for segment in places.segment.tolist()]
-    crcs = manifest.gather(rows, "crc32").tolist()
+    crcs = [None] * len(rows) if manifest.by_digest else manifest.gather(rows, "crc32").tolist()
     columns = (shards, places.offset.tolist(), places.length.tolist(), crcs, places.row.tolist(), digest_list(sha256))
     return tuples(Place, *columns)
 
@@ -101,7 +105,7 @@ class PictureReader:
 
     def read_into(self, buffer: memoryview, place: Place) -> None:
         """Fills the buffer, which is as long as the picture. Raises ReadError."""
-        shard, offset, length, crc32, _, _ = place
+        shard, offset, length, crc32, _, sha256 = place
         try:
             got = self._reader.read_into(shard_file(shard), offset, buffer)
         except NotFoundError:
@@ -110,7 +114,8 @@ class PictureReader:
             raise ReadError(_damaged(f"it cannot be read ({error})")) from error
         if got != length:
             raise ReadError(_damaged("the shard is cut short"))
-        if crc32_of(buffer) != crc32:
+        is_as_packed = hashlib.sha256(buffer).digest() == sha256 if crc32 is None else crc32_of(buffer) == crc32
+        if not is_as_packed:
             raise ReadError(_damaged("its bytes are not what was packed"))
 
     def _read_elsewhere(self, buffer: memoryview, place: Place) -> int:

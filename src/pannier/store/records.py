@@ -43,14 +43,14 @@ class Record(Result):
     crc32: int
     side: dict[str, Any] = field(hash=False)
     source_said: dict[str, str | None] = field(hash=False)
-    _row: Any = field(compare=False)
+    _one: Manifest = field(compare=False)
     _storage: Storage = field(compare=False)
     _index: PictureIndex = field(compare=False)
 
     @classmethod
-    def of(cls, row: Any, storage: Storage, index: PictureIndex) -> Self:
-        """The record that a manifest's row, an Arrow table of one, tells of."""
-        fields = {name: column[0] for name, column in row.to_pydict().items()}
+    def of(cls, one: Manifest, storage: Storage, index: PictureIndex) -> Self:
+        """The record that a manifest of one row tells of."""
+        fields = {name: column[0] for name, column in one.table().to_pydict().items()}
         noted = fields.pop(SOURCE_SAID.name, None)
         told = {name: fields[name] for name in ("key", "label", "split", "byte_count", "format", "mode", "crc32")}
         return cls(
@@ -59,7 +59,7 @@ class Record(Result):
             sha256=fields["sha256"].hex(),
             side={name: value for name, value in fields.items() if name not in COLUMNS},
             source_said=json.loads(noted) if noted else {},
-            _row=row,
+            _one=one,
             _storage=storage,
             _index=index,
         )
@@ -71,7 +71,7 @@ class Record(Result):
 
     def bytes(self) -> bytes:
         """The picture's file, as it was packed. Raises DamageError."""
-        pictures = pictures_of(Manifest(self._row, None, {}), self._index, self._storage, np.zeros(1, np.int64))
+        pictures = pictures_of(self._one, self._index, self._storage, np.zeros(1, np.int64))
         return next(pictures)[1]
 
     def picture(self) -> Pixels:
@@ -85,9 +85,8 @@ class Record(Result):
 
         Raises NotFoundError, UsageError for a column that is not there, or holds no numbers.
         """
-        manifest = Manifest(self._row, None, {})
-        check_boxes(manifest, treatment)
-        return boxes_of(manifest, np.zeros(1, np.int64), treatment)[0] if treatment.box is not None else None
+        check_boxes(self._one, treatment)
+        return boxes_of(self._one, np.zeros(1, np.int64), treatment)[0] if treatment.box is not None else None
 
 
 def records_table(manifest: Manifest, classes: list[str] | None = None) -> Any:

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import contextlib
 import hashlib
-from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any
@@ -12,12 +10,13 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from pannier.columns import BYTES_FIELDS, fact_fields
-from pannier.errors import DamageError, NotFoundError
+from pannier.columns import BYTES_FIELDS, fact_fields, fixed_bytes
+from pannier.errors import DamageError
 from pannier.images.facts import Facts
 from pannier.storage.layout import ARROW, SHARDS, shard_file
 from pannier.storage.local import disk_errors_translated
 from pannier.storage.protocol import Draft, Storage
+from pannier.store.arrow_files import arrow_errors, read_batches
 
 BLOCK_RECORDS = 64
 BLOCK_BYTES = 8 << 20
@@ -34,6 +33,9 @@ SCHEMA = pa.schema(
     ],
     metadata={"pannier": "shard 1"},
 )
+
+# as errors call such a file
+WHAT = "a shard"
 
 
 @dataclass(frozen=True, slots=True)
@@ -142,17 +144,13 @@ def shard_names(storage: Storage) -> list[str]:
 def locate(storage: Storage, name: str) -> Located:
     """Reads where the pictures of a shard lie, touching none of them. Raises DamageError where it is no whole shard."""
     file = shard_file(name)
-    with _shard_errors(file):
+    with arrow_errors(file, WHAT):
         return located_in(storage.view(file), file)
 
 
 def located_in(content: Any, file: str) -> Located:
     """The same of a shard's content."""
-    with _shard_errors(file):
-        reader = pa.ipc.open_file(content)
-        if not reader.schema.equals(SCHEMA):
-            raise DamageError(f"{file} is damaged: it has not the columns of a shard", file=file)
-        parts = [_locate_block(reader.get_batch(i), content.address) for i in range(reader.num_record_batches)]
+    parts = [_locate_block(block, content.address) for block in read_batches(content, file, WHAT, SCHEMA)]
     if not parts:
         return Located(np.empty((0, 32), np.uint8), np.empty(0, np.int64), np.empty(0, np.int64))
     located = Located(*(np.concatenate(column) for column in zip(*parts, strict=True)))
@@ -164,19 +162,10 @@ def located_in(content: Any, file: str) -> Located:
 def column_of(storage: Storage, name: str, column: str) -> np.ndarray[Any, Any]:
     """A column of numbers of a shard, by row; touches no picture. Raises DamageError."""
     file = shard_file(name)
-    with _shard_errors(file):
-        reader = pa.ipc.open_file(storage.view(file))
-        blocks = (reader.get_batch(i) for i in range(reader.num_record_batches))
+    with arrow_errors(file, WHAT):
+        blocks = read_batches(storage.view(file), file, WHAT, SCHEMA)
         parts = [block.column(column).to_numpy().copy() for block in blocks]
     return np.concatenate(parts) if parts else np.empty(0, SCHEMA.field(column).type.to_pandas_dtype())
-
-
-@contextlib.contextmanager
-def _shard_errors(file: str) -> Iterator[None]:
-    try:
-        yield
-    except (pa.ArrowException, NotFoundError, OSError, KeyError) as error:
-        raise DamageError(f"{file} is damaged: it cannot be read as a shard ({error})", file=file) from error
 
 
 def _locate_block(block: Any, base: int) -> tuple[Any, Any, Any]:
@@ -184,8 +173,7 @@ def _locate_block(block: Any, base: int) -> tuple[Any, Any, Any]:
     _, offsets, values = picture.buffers()
     edges = np.frombuffer(offsets, np.int64)[: len(block) + 1]
     start = (values.address if values is not None else base) - base
-    sha256 = np.frombuffer(block.column("sha256").buffers()[1], np.uint8)[: 32 * len(block)].reshape(-1, 32)
-    return sha256.copy(), edges[:-1] + start, np.diff(edges)
+    return fixed_bytes(block.column("sha256")).copy(), edges[:-1] + start, np.diff(edges)
 
 
 def shard_name(content: Any, located: Located) -> str:

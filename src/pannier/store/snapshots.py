@@ -15,10 +15,6 @@ from pannier.store.documents import Document, content_named, parsed
 from pannier.store.manifest import Manifest, ManifestFile
 
 SHOWN_DIGITS = 12
-_WANTED = (
-    *("parents", "time", "author", "note", "facts", "attachments", "classes", "records", "counts", "base", "delta"),
-    *("content_id", "left_out"),
-)
 
 
 def snapshot_ids(storage: Storage) -> list[str]:
@@ -29,13 +25,6 @@ def read_document(storage: Storage, snapshot_id: str) -> Document:
     """A snapshot's document, whose digest is its id. Raises DamageError."""
     name = snapshot_file(snapshot_id)
     return parsed(content_named(storage, name, snapshot_id), name)
-
-
-def check_fields(document: Document, snapshot_id: str) -> None:
-    """Raises DamageError where a snapshot's document lacks what a snapshot has."""
-    lacking = [name for name in _WANTED if name not in document]
-    if lacking:
-        raise DamageError(f"snapshot {snapshot_id[:SHOWN_DIGITS]} is damaged: it has no {lacking[0]!r}")
 
 
 def count_document(manifest: Manifest) -> list[list[Any]]:
@@ -60,11 +49,16 @@ class Told:
     document: Document
 
     def __post_init__(self) -> None:
-        check_fields(self.document, self.id)
+        what = f"snapshot {self.id[:SHOWN_DIGITS]} is damaged"
         try:
-            _ = self.dealing, self.base_file, self.delta_file, self.counts
-        except (KeyError, TypeError, ValueError, UsageError):
-            raise DamageError(f"snapshot {self.id[:SHOWN_DIGITS]} is damaged: a field cannot be read") from None
+            _ = self.dealing
+        except (TypeError, ValueError, ZeroDivisionError, UsageError):
+            raise DamageError(f"{what}: its shares cannot be read") from None
+        labels = {label for label, _, _ in self.document["counts"] if label is not None}
+        if len({*self.classes}) < len(self.classes) or labels - {*self.classes}:
+            raise DamageError(f"{what}: its classes are not those that its records have")
+        if sum(count for _, _, count in self.document["counts"]) != self.document["records"]:
+            raise DamageError(f"{what}: its counts do not sum up")
 
     @property
     def classes(self) -> list[str]:

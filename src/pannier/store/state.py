@@ -52,7 +52,7 @@ class State(Told):
 
     def record(self, row: int) -> Record:
         """The record in a row of the manifest."""
-        return Record.of(self.manifest.take([row]), self.storage, self.index)
+        return Record.of(self.manifest.alone(row), self.storage, self.index)
 
     def row_of(self, key: str) -> int:
         """The row of the record with that key. Raises NotFoundError."""
@@ -113,11 +113,12 @@ class OpenedStore:
         """A snapshot by strand, tag or the first 6 or more digits of its id. Raises NotFoundError."""
         return self.state_of(self.resolve(name))
 
-    def state_of(self, snapshot_id: str, manifest: Manifest | None = None) -> State:
-        """A snapshot by its whole id; `manifest` where that is open already. Raises DamageError."""
+    def state_of(self, snapshot_id: str, manifest: Manifest | None = None, *, by_digest: bool = False) -> State:
+        """A snapshot by its whole id; `manifest` where that is open already; see `Manifest`. Raises DamageError."""
         told = Told(snapshot_id, read_document(self.storage, snapshot_id))
-        opened = manifest if manifest is not None else Manifest.read(self.storage, told.base_file, told.delta_file)
-        return State(told.id, told.document, opened, self.storage, self.index)
+        if manifest is None:
+            manifest = Manifest.read(self.storage, told.base_file, told.delta_file, by_digest=by_digest)
+        return State(told.id, told.document, manifest, self.storage, self.index)
 
     def snapshot_ids(self) -> list[str]:
         return snapshot_ids(self.storage)

@@ -16,8 +16,9 @@ from pannier.errors import DamageError
 from pannier.images.facts import Facts
 from pannier.storage.layout import segment_file, shard_file
 from pannier.storage.protocol import Storage
+from pannier.store.arrow_files import read_batches
 from pannier.store.index import publish_segment, read_segment
-from pannier.store.shards import DEFAULT_SHARD_BYTES, Located, Picture, ShardWriter, locate, shard_names
+from pannier.store.shards import DEFAULT_SHARD_BYTES, SCHEMA, WHAT, Located, Picture, ShardWriter, locate, shard_names
 from pannier.store.state import OpenedStore
 from pannier.upkeep.referenced import distinct, is_in
 
@@ -87,9 +88,7 @@ def write_shards(storage: Storage, pictures: Iterable[Picture], each_time: Calla
 def pictures_in(storage: Storage, file: str, wanted: Flags) -> Iterator[Picture]:
     """The wanted pictures of a shard's file, by row, with all it says of them; one block in memory. Raises DamageError."""
     start = 0
-    reader = pa.ipc.open_file(storage.view(file))
-    for number in range(reader.num_record_batches):
-        block = reader.get_batch(number)
+    for block in read_batches(storage.view(file), file, WHAT, SCHEMA):
         rows = np.flatnonzero(wanted[start : start + len(block)])
         start += len(block)
         if len(rows):

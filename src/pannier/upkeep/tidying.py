@@ -13,7 +13,7 @@ from pannier.results import Result, plain
 from pannier.storage import layout
 from pannier.storage.protocol import Storage
 from pannier.store.index import restore_segments
-from pannier.store.leases import READER, TIDIER, VERIFIER, WRITER, Held, kept_up, leases, others
+from pannier.store.leases import READER, TIDIER, VERIFIER, WRITER, Held, check_there, kept_up, leases, others
 from pannier.store.state import OpenedStore, names_by_snapshot
 from pannier.units import read_seconds
 from pannier.upkeep.referenced import Referenced, age_in_seconds, referenced
@@ -78,6 +78,7 @@ def tidy(
     is lost. Raises ConflictError beside a running writer, DamageError where what is referenced cannot be read.
     """
     seconds = read_seconds(older_than)
+    check_there(store.storage)
     if not yes:
         return _Tidying(store, seconds, None).plan()
     held = Held(store.storage, TIDIER)

@@ -21,12 +21,12 @@ from pannier.storage.protocol import Storage
 from pannier.store.canvases import verify_renderings
 from pannier.store.documents import Document, digest
 from pannier.store.index import read_segment
-from pannier.store.leases import VERIFIER, holding, leases
+from pannier.store.leases import READER, TIDIER, VERIFIER, WRITER, Held, holding, leases, others
 from pannier.store.left_out import read_left_out
 from pannier.store.miniatures import miniature_table
 from pannier.store.names import MovingNames
 from pannier.store.shards import locate, shard_names
-from pannier.store.snapshots import check_fields, read_document
+from pannier.store.snapshots import Told, read_document
 from pannier.store.state import OpenedStore, open_store
 from pannier.upkeep.findings import FROM_COPY, Finding
 from pannier.upkeep.referenced import distinct, is_in, referenced
@@ -58,6 +58,7 @@ def verify(
     repair: makes again what is derived. repair_from: brings back from a copy of the store what that has. Then it is looked
     again, and what is still wrong is given. against: the original of which this is a copy; what that has and this lacks, or
     has otherwise, is damage. progress: called with (bytes done, bytes in all).
+    Files that others are making meanwhile are not told of. A store that cannot be written to is verified all the same.
     Memory: a few pieces of 4 MiB, 40 bytes a picture and one manifest. Raises ConflictError while the store is tidied.
     """
     share = 1.0 if sample is None else float(read_part(sample))
@@ -66,33 +67,37 @@ def verify(
     except DamageError as error:
         return [Finding(error.file or str(store), str(error), "the whole store", FROM_COPY)]
     with contextlib.ExitStack() as stack:
-        _hold(stack, opened)
-        findings = _Verification(opened, share, checked_seed(seed), quick, progress).run()
+        how = (_hold(stack, opened), share, checked_seed(seed), quick, progress)
+        findings = _Verification(opened, *how).run()
         if repair or repair_from is not None:
             copy = open_store(repair_from) if isinstance(repair_from, str | Path) else repair_from
             mend(opened, findings, copy)
-            findings = _Verification(opened, share, seed, quick, progress).run()
+            findings = _Verification(opened, *how).run()
         if against is not None and not any(finding.is_damage for finding in findings):
             original = open_store(against) if isinstance(against, str | Path) else against
             findings = [*lacking(opened, original), *findings]
     return findings
 
 
-def _hold(stack: contextlib.ExitStack, store: OpenedStore) -> None:
+def _hold(stack: contextlib.ExitStack, store: OpenedStore) -> Held | None:
     """Takes a lease, so that nothing is tidied meanwhile; what cannot be written to cannot be tidied either."""
     try:
-        stack.enter_context(holding(store.storage, VERIFIER))
+        return stack.enter_context(holding(store.storage, VERIFIER))
     except ConflictError:
         raise
     except StoreError:
-        pass
+        return None
 
 
 class _Verification:
-    def __init__(self, store: OpenedStore, share: float, seed: int, quick: bool, progress: Progress | None) -> None:
+    def __init__(
+        self, store: OpenedStore, held: Held | None, share: float, seed: int, quick: bool, progress: Progress | None
+    ) -> None:
         self._store, self._storage = store, store.storage
         self._share, self._seed, self._quick, self._progress = share, seed, quick, progress
         self._pictures = Pictures()
+        # what they are making is not left behind by anybody
+        self._is_shared = bool(others(store.storage, held, (WRITER, READER, VERIFIER, TIDIER)))
         self._documents: dict[str, Document] = {}
 
     def run(self) -> list[Finding]:
@@ -149,7 +154,7 @@ class _Verification:
         return [name for name in names if self._storage.exists(layout.segment_file(name))]
 
     def _leftovers(self) -> Iterator[Finding]:
-        for file in self._storage.drafts():
+        for file in () if self._is_shared else self._storage.drafts():
             advice = "harmless; pannier tidy removes it in time"
             yield Finding(file, "left behind by a writer that was ended", "nothing", advice, False)
         for name in self._storage.list(""):
@@ -169,9 +174,7 @@ class _Verification:
         for snapshot_id in self._store.snapshot_ids():
             file = layout.snapshot_file(snapshot_id)
             try:
-                document = read_document(self._storage, snapshot_id)
-                check_fields(document, snapshot_id)
-                self._documents[snapshot_id] = document
+                self._documents[snapshot_id] = Told(snapshot_id, read_document(self._storage, snapshot_id)).document
             except READ_FAILS as error:
                 where = getattr(error, "file", None) or file
                 yield Finding(where, str(error), f"snapshot {snapshot_id[:12]}", FROM_COPY)
@@ -277,7 +280,7 @@ class _Verification:
                 harms = f"attachment {files[name]}" if name in files else "nothing"
                 yield Finding(path, "it is damaged", harms, FROM_COPY)
                 continue
-            if name not in files:
+            if name not in files and not self._is_shared:
                 yield Finding(path, "no snapshot names it", "nothing", "harmless: a writer was ended", False)
 
     def _sha256(self, file: str) -> str:
@@ -290,10 +293,10 @@ class _Verification:
         for name in self._storage.list(folder):
             if layout.stem(name) in named:
                 continue
-            if digest(self._storage.read(f"{folder}/{name}")) == layout.stem(name):
-                yield Finding(f"{folder}/{name}", "no snapshot names it", "nothing", "harmless: a writer was ended", False)
-            else:
+            if digest(self._storage.read(f"{folder}/{name}")) != layout.stem(name):
                 yield Finding(f"{folder}/{name}", "it is damaged, and no snapshot names it", "nothing", "delete it")
+            elif not self._is_shared:
+                yield Finding(f"{folder}/{name}", "no snapshot names it", "nothing", "harmless: a writer was ended", False)
 
     def _derived(self, folder: str, read: Callable[[Storage, str], Any], harms: str) -> Iterator[Finding]:
         """Of a folder of derived tables what is damaged."""

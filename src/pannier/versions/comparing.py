@@ -15,6 +15,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from pannier.budget import limit_bytes
 from pannier.columns import Rows, order_by_hash, to_digests
 from pannier.errors import PictureError, UsageError
 from pannier.hashing import text_hash
@@ -67,7 +68,7 @@ class Side:
             known: list[int] = self.snapshot.index.likeness(self.manifest.pictures(rows)).tolist()
             return known
         assert self.source is not None
-        with Checker(self.source, Checking(usable_cores(), MAX_PIXELS)) as checker:
+        with Checker(self.source, Checking(usable_cores(), MAX_PIXELS, limit_bytes("auto"))) as checker:
             outcomes = checker.check_all(iter(self._source_rows(rows)))
             return [0 if isinstance(outcome, LeftOut) else outcome.perceptual_hash for outcome in outcomes]
 

@@ -10,19 +10,23 @@ from typing import Any, Literal
 from pydantic import ConfigDict, Field, ValidationError
 
 from pannier.choices import LabelAs, Last, Layout
-from pannier.errors import DamageError, NotFoundError, UsageError, did_you_mean
+from pannier.errors import DamageError, LimitError, NotFoundError, UsageError, did_you_mean
 from pannier.images.canary import canary_digest
+from pannier.images.cost import after_fit_bytes
 from pannier.images.fields import Fields
 from pannier.images.treatment import Treatment
 from pannier.images.treatment_file import plain_fields
+from pannier.sources.sql import check_simple
 from pannier.store.snapshots import SHOWN_DIGITS
 from pannier.store.state import State, open_store
+from pannier.units import show_bytes
 
 FORMAT = 1
 ENDING = ".docket"
 HEADER = "# With this file and the store, anyone gets the same pictures and batches: see pannier feed\n\n"
 
 _LONGEST_LINE = 100
+LONGEST_SHOWN = 100
 
 
 class _Part(Fields):
@@ -136,8 +140,11 @@ class Docket(_Part):
                 value.multiline(len(value.as_string()) > _LONGEST_LINE)
         return HEADER + document.as_string()
 
-    def read_treatment(self) -> Treatment | None:
-        """The treatment in it. Raises UsageError where it, or this machine's decoder, is not that of the docket's making."""
+    def read_treatment(self, most_bytes: int | None = None) -> Treatment | None:
+        """The treatment in it. Raises UsageError where it, or this machine's decoder, is not that of the docket's making.
+
+        most_bytes: of memory, for one picture; raises LimitError.
+        """
         if self.treatment is None:
             return None
         treatment = Treatment(**self.treatment)
@@ -146,6 +153,10 @@ class Docket(_Part):
                 f"the treatment differs: its digest is {treatment.identity[:12]}, the docket was made with "
                 f"{self.feed.treatment[:12]}: a field was changed by hand, or by another version of Pannier"
             )
+        one = treatment.byte_count + after_fit_bytes(treatment)
+        if most_bytes is not None and one > most_bytes:
+            what = f"one picture of the docket's treatment takes {show_bytes(one, up=True)}"
+            raise LimitError(f"{what}, over a memory limit of {show_bytes(most_bytes)}", smallest_limit=one)
         if self.feed.canary is not None and canary_digest(treatment) != self.feed.canary:
             raise UsageError(
                 "the decoder differs: the canary picture has other pixels here than where the docket was made, so batches "
@@ -154,7 +165,10 @@ class Docket(_Part):
         return treatment
 
     def open(self, store: str | Path | None = None, *, beside: str | Path | None = None) -> State:
-        """The snapshot, out of `store` or where the docket says, beside it or here. Raises where it is not the same."""
+        """The snapshot, out of `store` or where the docket says, beside it or here. Raises where it is not the same.
+
+        All that is read of it is held against the SHA-256 that leads from the docket to it.
+        """
         place = Path(store) if store is not None else _hinted(self.store, beside)
         try:
             opened = open_store(str(place))
@@ -166,7 +180,7 @@ class Docket(_Part):
             raise NotFoundError(
                 f"{place} has no snapshot {self.snapshot[:12]}: bring it there with pannier copy, or give another `store`"
             )
-        snapshot = opened.state_of(self.snapshot)
+        snapshot = opened.state_of(self.snapshot, by_digest=True)
         if snapshot.content_id != self.content_id:
             raise DamageError(
                 f"the content differs: snapshot {snapshot.id[:12]} has content {snapshot.content_id[:12]}, the docket says "
@@ -194,7 +208,7 @@ def _hinted(store: str, beside: str | Path | None) -> Path:
 
 def _checked(fields: dict[str, Any], name: str) -> Docket:
     try:
-        return Docket(**fields)
+        docket = Docket(**fields)
     except ValidationError as error:
         problem = error.errors()[0]
         field = ".".join(str(part) for part in problem["loc"])
@@ -209,3 +223,7 @@ def _checked(fields: dict[str, Any], name: str) -> Docket:
         else:
             what = f"{field} = {problem['input']!r}: {problem['msg']}"
         raise UsageError(f"{name}: {what}") from None
+    for part in (docket.feed, docket.export):
+        if part is not None and part.where is not None:
+            check_simple(part.where, f"{name}: where = {part.where[:LONGEST_SHOWN]!r}")
+    return docket

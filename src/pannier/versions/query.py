@@ -8,7 +8,7 @@ import numpy as np
 import pyarrow as pa
 
 from pannier.errors import UsageError
-from pannier.sources.sql import answer, connected_to
+from pannier.sources.sql import Box
 from pannier.store.choosing import chosen_rows
 from pannier.store.records import records_table
 from pannier.store.state import State
@@ -37,7 +37,7 @@ def query(snapshot: State, sql: str, *, after: State | None = None) -> Any:
     if after is not None:
         tables = {"before": tables["records"], "after": records_table(after.manifest, after.classes)}
     columns = [name for table in tables.values() for name in table.column_names]
-    answered = answer(connected_to(**tables), sql, "the query", list(dict.fromkeys(columns)))
+    answered = Box(**tables).answer(sql, "the query", list(dict.fromkeys(columns)))
     plain = [column.cast(column.type.value_type) if _is_coded(column) else column for column in answered.columns]
     return pa.table(plain, names=_told_apart(answered.column_names))
 

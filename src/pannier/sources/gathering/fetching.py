@@ -7,6 +7,7 @@ import contextlib
 import datetime
 import email.utils
 import time
+import zlib
 from collections import deque
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
@@ -17,6 +18,7 @@ from urllib.parse import urljoin, urlsplit
 from urllib.robotparser import RobotFileParser
 
 from pannier.errors import UsageError
+from pannier.sources.gathering.addresses import refuse_answer_from_inside, refuse_inside
 from pannier.sources.gathering.arriving import Arriving, Bounds, RefusedError
 from pannier.sources.gathering.journal import Came, Failed
 from pannier.sources.gathering.links import host_of, without_credentials_in
@@ -208,22 +210,22 @@ class Fetcher:
             async with asyncio.timeout(self._manners.timeout_seconds * 2):
                 return await self._follow(host, wanted)
         except TimeoutError:
-            raise _PassingError(f"it took longer than {self._manners.timeout_seconds:g} s") from None
+            raise _PassingError(f"it took longer than {self._manners.timeout_seconds:g} s", is_silent=True) from None
         except (httpx.InvalidURL, httpx.UnsupportedProtocol, UnicodeError, ValueError) as error:
             raise RefusedError(f"not a link that can be asked for ({_short(error)})") from None
         except httpx.ConnectError as error:
             if "CERTIFICATE" in str(error).upper() or "SSL" in str(error).upper():
                 raise RefusedError(f"its TLS certificate or connection is not to be trusted ({_short(error)})") from None
             raise _PassingError(f"no connection ({_short(error)})", is_silent=True) from None
-        except httpx.TimeoutException as error:
-            raise _PassingError("no answer in time", is_silent=isinstance(error, httpx.ConnectTimeout)) from None
+        except httpx.TimeoutException:
+            raise _PassingError("no answer in time", is_silent=True) from None
         except httpx.HTTPError as error:
             raise _PassingError(f"the connection broke ({_short(error)})") from None
 
     async def _follow(self, host: Host, wanted: Wanted) -> Came:
         """Asks for a link and where it leads; every host on the way is treated alike."""
         link = wanted.link
-        for _ in range(MOST_REDIRECTS + 1):
+        for redirects in range(MOST_REDIRECTS + 1):
             parts = urlsplit(link)
             if parts.scheme.lower() not in ("http", "https"):
                 raise RefusedError(f"only http and https are fetched, not {parts.scheme or 'that'}")
@@ -234,8 +236,11 @@ class Fetcher:
                 await self._ask_leave(host, link)
                 await host.turn()
                 async with asyncio.timeout(self._manners.timeout_seconds), host.client.stream("GET", link) as answer:
-                    if answer.status_code in (301, 302, 303, 307, 308) and answer.headers.get("location"):
+                    if redirects:
+                        await refuse_answer_from_inside(wanted.link, answer)
+                    if _is_redirect(answer):
                         link = urljoin(link, answer.headers["location"])
+                        await refuse_inside(wanted.link, link)
                         host = self._host(host_of(link))
                         continue
                     self._check_status(answer)
@@ -290,22 +295,43 @@ class Fetcher:
     async def _robots(self, host: Host, link: str) -> RobotFileParser:
         """The rules of a host; none where it has no such file. Raises _PassingError where that cannot be told."""
         parts = urlsplit(link)
-        robots = RobotFileParser()
+        robots, rules = RobotFileParser(), f"{parts.scheme}://{parts.netloc}/robots.txt"
         await host.turn()
         async with asyncio.timeout(self._manners.timeout_seconds):
-            rules = f"{parts.scheme}://{parts.netloc}/robots.txt"
-            async with host.client.stream("GET", rules, follow_redirects=True) as answer:
-                if answer.status_code >= 500 or answer.status_code == 429:
-                    wait = _retry_after(answer.headers.get("retry-after"))
-                    raise _PassingError(f"HTTP {answer.status_code} for robots.txt", wait_seconds=wait)
-                content = b""
-                if answer.status_code == 200:
-                    async for chunk in answer.aiter_bytes():
-                        content += chunk
-                        if len(content) > _ROBOTS_BYTES:
-                            break
-        robots.parse(content.decode("utf-8", "replace").splitlines())
+            for _ in range(MOST_REDIRECTS + 1):
+                async with host.client.stream("GET", rules) as answer:
+                    if not _is_redirect(answer):
+                        robots.parse((await _rules_in(answer)).decode("utf-8", "replace").splitlines())
+                        break
+                    rules = urljoin(rules, answer.headers["location"])
+                try:
+                    await refuse_inside(link, rules)
+                except RefusedError:
+                    break  # as if there were none
         return robots
+
+
+def _is_redirect(answer: Any) -> bool:
+    return answer.status_code in (301, 302, 303, 307, 308) and bool(answer.headers.get("location"))
+
+
+async def _rules_in(answer: Any) -> bytes:
+    """The beginning of a robots.txt; nothing where there is none. Raises _PassingError where that cannot be told."""
+    if answer.status_code >= 500 or answer.status_code == 429:
+        wait = _retry_after(answer.headers.get("retry-after"))
+        raise _PassingError(f"HTTP {answer.status_code} for robots.txt", wait_seconds=wait)
+    if answer.status_code != 200:
+        return b""
+    is_packed = answer.headers.get("content-encoding", "").strip().lower() in ("gzip", "deflate")
+    inflate, content = zlib.decompressobj(47) if is_packed else None, b""
+    async for chunk in answer.aiter_raw():
+        try:
+            content += chunk if inflate is None else inflate.decompress(chunk, _ROBOTS_BYTES)
+        except zlib.error:
+            break
+        if len(content) > _ROBOTS_BYTES:
+            break
+    return content[:_ROBOTS_BYTES]
 
 
 def _retry_after(text: str | None) -> float | None:

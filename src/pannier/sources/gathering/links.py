@@ -6,7 +6,7 @@ import hashlib
 import posixpath
 import re
 import unicodedata
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from urllib.parse import parse_qsl, unquote, urlencode, urlsplit, urlunsplit
 
 LONGEST_NAME_BYTES = 120
@@ -14,9 +14,12 @@ HIDDEN = "hidden"
 
 _SECRETS = re.compile(
     r"(^|[-_.])(token|secret|password|passwd|pwd|passphrase|signature|sig|auth|authorization|credential|credentials|apikey"
-    r"|api[-_]key|access[-_]key|sessionid|session)($|[-_.])",
+    r"|api[-_]key|access[-_]key|sessionid|session|jsessionid|phpsessid|sid|ticket)($|[-_.])",
     re.IGNORECASE,
 )
+# names of what may be a credential, or tell one picture from another
+_PERHAPS = re.compile("^(key|code)$", re.IGNORECASE)
+_PARAMETER = re.compile(r";([^;/=?#]+)=([^;/?#]*)")
 # what Windows refuses, and what is special to shells or globs, becomes "_"
 # a folder that is called so would stand in the way of a picture
 _LIKE_A_PICTURE = re.compile(r"\.([A-Za-z0-9]{1,5})$")
@@ -25,17 +28,22 @@ _RESERVED = re.compile(r"^(con|prn|aux|nul|com[0-9]|lpt[0-9])$", re.IGNORECASE)
 
 
 def without_credentials(link: str) -> str:
-    """The link without user name and password, and with `hidden` for values of its query that look like credentials."""
+    """The link without user name and password, and with `hidden` for values that look like credentials, `;name=` too."""
+    return _hidden(link, lambda name: bool(_SECRETS.search(name) or _PERHAPS.search(name)))
+
+
+def _hidden(link: str, is_secret: Callable[[str], bool]) -> str:
     if "://" not in link:
         return link
     try:
         parts = urlsplit(link)
         host = parts.netloc.rpartition("@")[2]
         query = parts.query
-        if any(_SECRETS.search(name) for name, _ in parse_qsl(query, keep_blank_values=True)):
+        if any(is_secret(name) for name, _ in parse_qsl(query, keep_blank_values=True)):
             pairs = parse_qsl(query, keep_blank_values=True)
-            query = urlencode([(name, HIDDEN if _SECRETS.search(name) else value) for name, value in pairs])
-        return urlunsplit((parts.scheme, host, parts.path, query, ""))
+            query = urlencode([(name, HIDDEN if is_secret(name) else value) for name, value in pairs])
+        path = _PARAMETER.sub(lambda found: f";{found[1]}={HIDDEN}" if is_secret(found[1]) else found[0], parts.path)
+        return urlunsplit((parts.scheme, host, path, query, ""))
     except ValueError:
         return re.sub(r"//[^/@]*@", "//", link).partition("?")[0]
 
@@ -46,8 +54,9 @@ def without_credentials_in(text: str) -> str:
 
 
 def identity(link: str) -> str:
-    """What a link is told by in the journal: 32 digits, not made of its credentials."""
-    return hashlib.sha256(without_credentials(link).encode("utf-8", "surrogatepass")).hexdigest()[:32]
+    """What a link is told by in the journal: 32 digits, not made of its credentials, but of what may tell pictures apart."""
+    plain = _hidden(link, lambda name: bool(_SECRETS.search(name)))
+    return hashlib.sha256(plain.encode("utf-8", "surrogatepass")).hexdigest()[:32]
 
 
 def host_of(link: str) -> str:
@@ -64,7 +73,7 @@ def name_in(link: str) -> str:
         path = unquote(urlsplit(link).path)
     except ValueError:
         path = ""
-    return _without_ending(posixpath.basename(path.rstrip("/")))
+    return _without_ending(posixpath.basename(path.rstrip("/")).partition(";")[0])
 
 
 def safe_path(name: str) -> str:

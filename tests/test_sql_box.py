@@ -1,0 +1,105 @@
+"""SQL in its box: what is asked is answered, and neither files, settings, memory nor time beyond what is given are taken."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+import pannier
+from pannier.errors import UsageError
+
+
+@pytest.mark.parametrize(
+    ("sql", "shape"),
+    [
+        ("SELECT label, count(*) FROM records GROUP BY label ORDER BY 1", (3, 2)),
+        ("WITH few AS (SELECT key FROM records LIMIT 4) SELECT * FROM few", (4, 1)),
+        ("SELECT key, row_number() OVER (PARTITION BY label ORDER BY key) FROM records", (60, 2)),
+        (
+            "SELECT lpad(label, 12, '.'), (SELECT max(width) FROM records) FROM records WHERE split = 'val'",
+            (12, 2),
+        ),
+        ("FROM records SELECT key", (60, 1)),
+        ("SELECT a.key FROM records a JOIN records b USING (key)", (60, 1)),
+        ("SELECT unnest([1, 2, 3]), printf('%04d', 7)", (3, 2)),
+    ],
+)
+def test_what_is_asked_of_records_is_answered(packed: pannier.Snapshot, sql: str, shape: tuple[int, int]) -> None:
+    assert packed.query(sql).shape == shape
+
+
+@pytest.mark.parametrize(
+    ("sql", "says"),
+    [
+        ("COPY (SELECT 1) TO ':memory:'", "write a SELECT"),
+        ("COPY records TO '.tmp/x.csv'", "write a SELECT"),
+        ("ATTACH 'x.db'", "write a SELECT"),
+        ("SET threads = 9", "write a SELECT"),
+        ("INSTALL httpfs", "write a SELECT"),
+        ("SELECT 1; SELECT 2", "one statement is wanted"),
+        ("SELECT * FROM read_csv(':memory:')", "read_csv reads what is not given"),
+        ("SELECT * FROM read_text('/etc/hostname')", "read_text reads what is not given"),
+        ("SELECT * FROM glob('*')", "glob reads what is not given"),
+        ("SELECT * FROM '/etc/passwd'", "there is no table '/etc/passwd'; there is records"),
+        ("SELECT * FROM duckdb_settings()", "duckdb_settings reads what is not given"),
+        ("SELECT * FROM information_schema.tables", "there is no table 'tables'"),
+        ("SELECT current_setting('temp_directory')", "current_setting reads what is not given"),
+        ("SELECT getenv('HOME')", "getenv reads what is not given"),
+        ("SELECT length(repeat('x', 5000000000))", "repeat makes more than it may"),
+        ("SELECT length(repeat(key, width * 100000)) FROM records", "repeat must be told by a number"),
+        ("SELECT lpad(key, 999999999, 'x') FROM records", "lpad makes more than it may"),
+        ("SELECT printf('%999999999d', 1)", "printf makes more than it may"),
+        ("SELECT list_sum(range(2000000000))", "range makes more than it may"),
+        ("SELECT count(*) FROM range(100000000000)", "range makes more than it may"),
+        ("WITH RECURSIVE r AS (SELECT 1 n UNION ALL SELECT n + 1 FROM r) SELECT count(*) FROM r", "leave RECURSIVE out"),
+        ("SELECT " + "(" * 900 + "1" + ")" * 900, ""),
+        ("SELECT '" + "x" * 30_000 + "'", "letters are more than the 20,000"),
+        ("SELECT '\ud800'", ""),
+    ],
+)
+def test_what_is_no_question_of_records_is_refused(
+    packed: pannier.Snapshot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, sql: str, says: str
+) -> None:
+    monkeypatch.chdir(tmp_path)
+    try:
+        packed.query(sql)
+        assert not says
+    except UsageError as error:
+        assert says in str(error)
+        assert "\n" not in str(error)
+    assert not list(tmp_path.iterdir())
+
+
+@pytest.mark.parametrize("asked", ["count(*)", "list(a.key || b.key || c.key || d.key)"])
+def test_a_query_without_end_is_ended(packed: pannier.Snapshot, asked: str) -> None:
+    with pytest.raises(UsageError, match="takes more (than 4 s, and was|memory than a query may)"):
+        packed.query(f"SELECT {asked} FROM records a, records b, records c, records d, records e, records f")
+
+
+@pytest.mark.parametrize(
+    ("where", "says"),
+    [
+        ("label IN ('twill', 'satin') AND width >= 60", None),
+        ("regexp_matches(key, '^twill/000[0-9]') OR split IS NULL", None),
+        ("CASE WHEN width > height THEN TRY_CAST(left(key, 1) AS INTEGER) IS NULL ELSE true END", None),
+        ("width > (SELECT avg(width) FROM records)", "subquery is more than a simple expression may have"),
+        ("repeat(key, 9) LIKE 'x%'", "repeat is no function of simple expressions"),
+        ("row_number() OVER () < 9", "window is more than a simple expression may have"),
+        ("true), (key", "it is more than an expression"),
+        ("true) FROM records; COPY records TO ':memory:'; SELECT (true", "write a SELECT"),
+        ("count(*) > 3", "is no function of simple expressions"),
+    ],
+)
+def test_a_docket_may_choose_records_by_a_simple_expression_alone(
+    packed: pannier.Snapshot, tmp_path: Path, where: str, says: str | None
+) -> None:
+    if says is not None:
+        with pytest.raises(UsageError, match="the docket: where = ") as caught:
+            packed.docket("train", where=where)
+        assert says in str(caught.value)
+        return
+    path = tmp_path / "x.docket"
+    path.write_text(packed.docket("train", where=where).text())
+    with pannier.from_docket(path, batch_size=4, treatment="size=16") as feed:
+        assert feed.records == len(packed.query(f"SELECT key FROM records WHERE split = 'train' AND ({where})"))

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import platform
 import re
+import shlex
 import subprocess
 import sys
 import tempfile
@@ -19,7 +20,7 @@ from pathlib import Path
 PROOFS = (
     ("Killed operations", "tests/test_proofs.py::test_an_operation_killed_anywhere_leaves_before_or_after", 10),
     ("Refused calls", "tests/test_proofs.py::test_any_call_that_the_disk_refuses_leaves_before_or_after", 10),
-    ("Damage", "tests/test_proofs.py::test_any_damage_is_found_and_no_wrong_picture_is_given_out", 34),
+    ("Damage", "tests/test_proofs.py::test_any_damage_is_found_and_no_wrong_picture_is_given_out", 68),
     (
         "Forged checksums",
         "tests/test_proofs.py::test_forged_bytes_of_an_equal_checksum_are_found_where_a_docket_is_trusted",
@@ -41,7 +42,10 @@ PROOFS = (
     ("Rules and pandas", "tests/test_rules_and_pandas.py::test_rules_give_what_pandas_gives", 20),
     ("Killed gatherings", "tests/test_gather.py::test_a_killed_gathering_goes_on_with_nothing_lost_or_doubled", 8),
     ("Damaged archives", "tests/test_nasty.py::test_damaged_archives_give_whole_pictures_or_an_error", 8),
-    ("Hostile input", "tests/test_hostile.py::test_no_input_of_a_stranger_provokes_more_than_an_error_of_ours", 25),
+    ("Interrupted calls", "tests/test_odd_disks.py::test_a_signal_that_interrupts_a_call_leaves_before_or_after", 10),
+    ("Clocks, vanished folders, odd disks", "tests/test_odd_disks.py -k 'not signal'", 2),
+    ("Hostile input", "tests/test_hostile.py::test_no_input_of_a_stranger_provokes_more_than_an_error_of_ours", 2),
+    ("Limited packs", "tests/test_memory_limits.py", 1),
     ("Limited feeds", "tests/test_proofs.py::test_no_feed_exceeds_an_enforced_limit", 21),
     ("Rendered or not", "tests/test_rendering.py::test_rendered_or_not_whatever_the_workers_batches_are_equal", 20),
     ("Damaged renderings", "tests/test_rendering.py::test_damage_is_found_and_made_again", 20),
@@ -49,7 +53,13 @@ PROOFS = (
     ("Raced feeds", "tests/test_feed.py::test_raced_feeds_give_the_same_bytes", 21),
 )
 HUNTED = 400
-HANGS = """## Why a limited feed could hang
+HANGS = """## Why a feed could stand still
+
+A feed was seen once waiting 20 s for nothing, under load. The one thing in it that waits for more than its own work was its
+lease: made when it begins and renewed between batches, it was flushed to the disk, which takes as long when others write
+much. Leases need not outlive the machine's running and are no longer flushed (that this was the cause is inferred; that a
+feed flushes nothing is tested). Nor can a wake-up be lost in the queue of runs: whoever puts, takes or gives back a permit
+wakes one of those who may go on, under the one lock of all.
 
 Early trials under an enforced limit hung now and then. Three ways were found in which a consumer waits for ever, all closed:
 
@@ -87,6 +97,10 @@ def main() -> int:
     outcome = "passed" if set(counts) == {"ok"} else "FAILED"
     lines.append(f"| Hunt for hangs | {outcome} | {HUNTED} limited feeds: {seen} | {time.monotonic() - started:.0f} |")
     print(lines[-1], flush=True)
+    command = [sys.executable, "-m", "tests.hostile.inputs", "--table"]
+    asked = subprocess.run(command, capture_output=True, text=True, check=False)
+    failed += asked.returncode != 0
+    lines += ["", "## Inputs that ask for very much", "", *asked.stdout.splitlines()]
     if reasons:
         lines += ["", "## What the hunt met", "", *(f"```\n{reason}\n```" for reason in reasons[:5])]
     lines += ["", HANGS]
@@ -97,7 +111,7 @@ def main() -> int:
 def prove(name: str, test: str, scale: int) -> tuple[bool, str]:
     """Runs one proof: whether it passed, and its row of the page."""
     started = time.monotonic()
-    command = [sys.executable, "-m", "pytest", "-q", "-s", test, "--scale", str(scale)]
+    command = [sys.executable, "-m", "pytest", "-q", "-s", *shlex.split(test), "--scale", str(scale)]
     done = subprocess.run(command, capture_output=True, text=True, check=False)
     said = [line for line in done.stdout.splitlines() if re.match(r"\d+ \w+", line) and "passed" not in line]
     seen = "; ".join(said) or f"{scale} times the cases of the sample"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import shutil
 import subprocess
 import sys
@@ -11,6 +12,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import pandas
 import pytest
 
 import pannier
@@ -172,6 +174,25 @@ def test_a_full_disk_loses_nothing(tmp_path: Path, limit: int) -> None:
     assert [finding for finding in pannier.verify(store) if finding.is_damage] == []
     assert not list(store.rglob(".draft-*"))
     assert len(pannier.open_store(store).pack(more).snapshot) == 66
+
+
+def test_names_of_strangers_move_no_cursor(tmp_path: Path, run: Run) -> None:
+    fill(tmp_path / "a", 2)
+    sly = "twill\x1b[2J\x1b]0;owned\x07\u202e"
+    rows = [{"path": f"a/twill/000{i}.jpg", "label": sly, "key": f"{i}\r\x9b1A.jpg"} for i in range(2)]
+    pannier.create(tmp_path / "s.store").pack(
+        pandas.DataFrame(rows), picture="path", root=tmp_path, key="key", note="so \x1b[1;31mred\x1b[0m \x1b[9A"
+    )
+    for words in (
+        ("show", tmp_path / "s.store"),
+        ("history", tmp_path / "s.store"),
+        ("show", f"{tmp_path / 's.store'}", "--json"),
+    ):
+        ended = run(*words)
+        assert ended.status == 0
+        assert not re.search("[\0-\x08\x0b-\x1a\x1c-\x1f\x7f-\x9f\u202e]", ended.out), ended.out
+        assert not re.search("\x1b(?!\\[[0-9;]*m)", ended.out), ended.out
+    assert "twill\\x1b[2J" in run("show", tmp_path / "s.store").out
 
 
 def test_a_read_only_disk_is_said(tmp_path: Path, run: Run, monkeypatch: pytest.MonkeyPatch, capsys: Any) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import csv
+import hashlib
 import json
 import os
 import random
@@ -18,6 +19,7 @@ from collections import Counter
 from collections.abc import Callable, Iterator
 from http.server import ThreadingHTTPServer
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given
@@ -238,6 +240,31 @@ def test_names_of_sessions_and_keys_stay_out_too_and_still_tell_pictures_apart(
     assert identity(one) == identity(two)
 
 
+@pytest.mark.parametrize(
+    ("changed", "says"),
+    [
+        ({"file": "../outside.jpg"}, "line 1: came.file: Value error, a path that leads out of the folder"),
+        ({"file": "/outside.jpg"}, "a path that leads out of the folder"),
+        ({"file": "a/../../outside.jpg"}, "a path that leads out of the folder"),
+        ({"identity": "../arriving"}, "line 1: came.identity"),
+        ({"byte_count": "many"}, "line 1: came.byte_count"),
+        ({"more": 1}, "line 1: came.more: Extra inputs are not permitted"),
+    ],
+)
+def test_a_strangers_journal_writes_nowhere_else(tmp_path: Path, changed: dict[str, Any], says: str) -> None:
+    folder, data = tmp_path / "p", picture(1)
+    folder.mkdir()
+    came = {"identity": "0" * 32, "link": "http://mill.example/a.jpg", "file": "a.jpg", "time": "2026-01-01T00:00:00Z"}
+    came |= {"byte_count": len(data), "sha256": hashlib.sha256(data).hexdigest(), "status": 200}
+    (folder / ".gathered.jsonl").write_text(json.dumps({"came": came | changed}) + "\n")
+    (folder / f".arriving-{came['identity']}").write_bytes(data)
+    with pytest.raises(SourceError, match="damaged") as caught:
+        pannier.gather([{"photo": "http://127.0.0.1:9/a.jpg"}], folder, **QUICK)
+    assert says in str(caught.value)
+    assert not list(tmp_path.glob("*.jpg"))
+    assert (folder / f".arriving-{came['identity']}").exists()
+
+
 def test_a_redirect_leads_inside_only_where_the_link_did(
     server: tuple[str, type[StandIn]], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -268,7 +295,7 @@ def test_a_host_that_never_answers_in_time_is_given_up_and_others_go_on(
         other = f"http://127.0.0.1:{silent.getsockname()[1]}"
         rows = [{"photo": f"{other}/{number}.jpg"} for number in range(20)]
         rows += [{"photo": f"{link}/ok/{number}.jpg"} for number in range(5)]
-        options = {"pause": "1ms", "timeout": "200ms", "attempts": 1, "ignore_robots": True}
+        options = {"pause": "1ms", "timeout": "2s", "attempts": 1, "ignore_robots": True}
         result = pannier.gather(rows, tmp_path / "p", **options)
     assert result.came == 5
     assert sum("the host does not answer" in failed.reason for failed in result.failed) >= 15

@@ -5,27 +5,67 @@ from __future__ import annotations
 import json
 import subprocess
 import sys
+import zlib
 from pathlib import Path
 
 import pytest
 
 import pannier
-from pannier.errors import DamageError, PictureError
+from pannier.errors import DamageError, SourceError, TreatmentError, UsageError
 from pannier.store.documents import canonical, digest, sealed
 from pannier.store.leases import leases
 from tests.hostile.inputs import INPUTS
-from tests.hostile.pictures import ASKING_FOR_MUCH, tiff_of_many_pages
 from tests.hostile.readers import READERS
-from tests.hostile.running import run
 
 
 @pytest.mark.proof
 @pytest.mark.parametrize("reader", sorted(READERS))
 def test_no_input_of_a_stranger_provokes_more_than_an_error_of_ours(reader: str, scale: int) -> None:
     # in a process of its own: children are forked, which no threads must see
-    command = [sys.executable, "-m", "tests.hostile", reader, "--count", str(8 * scale)]
+    how_long = ["--count", "8"] if scale == 1 else ["--seconds", "120", "--first", "1000"]
+    command = [sys.executable, "-m", "tests.hostile", reader, *how_long]
     ended = subprocess.run(command, capture_output=True, text=True, check=False, cwd=Path(__file__).parent.parent)
     assert ended.returncode == 0, ended.stdout
+    told = json.loads(ended.stdout)
+    print(f"\n{told['inputs']} {reader}: {told.get('taken', 0)} taken, {told.get('refused', 0)} refused, nothing else")
+
+
+def test_texts_that_are_no_texts_are_said(tmp_path: Path) -> None:
+    (tmp_path / "a.jsonl").write_bytes(b'{"photo": "a\xff.jpg", "weave": "twill"}\n')
+    with pytest.raises(SourceError, match="cannot be read as a table: .*UTF8"):
+        pannier.survey(tmp_path / "a.jsonl")
+    for rows in ([{"photo": "\ud800"}], [{"photo": 1 << 70}], [{1: 2}], [{"photo": object()}]):
+        with pytest.raises(SourceError, match="the rows cannot be read as a table"):
+            pannier.survey(rows)
+
+
+def test_names_of_columns_that_are_no_texts_are_said(own: pannier.Snapshot) -> None:
+    folder = own.store.path
+    before = own.document["base"]
+    path = folder / "manifests" / f"{before['name']}.arrow"
+    content = path.read_bytes().replace(b"progressive", b"\xffrogressive")
+    (folder / "manifests" / f"{digest(content)}.arrow").write_bytes(content)
+    told = before | {"name": digest(content), "crc32": zlib.crc32(content)}
+    document = canonical(dict(own.document) | {"base": told})
+    (folder / "snapshots" / f"{digest(document)}.json").write_bytes(document)
+    with pytest.raises(DamageError, match="it cannot be read as a manifest"):
+        own.store.snapshot(digest(document))
+
+
+@pytest.mark.parametrize("table", [[{}] * 256, [[0] * 256, [0] * 3], "a" * 256, [None] * 256, {"a": 1}])
+def test_a_table_of_values_that_is_none_is_said(table: object) -> None:
+    with pytest.raises(TreatmentError, match="table"):
+        pannier.Treatment(size=8, values="table", table=table)  # type: ignore[arg-type]
+
+
+def test_queries_that_fail_leave_no_threads(packed: pannier.Snapshot) -> None:
+    errors = []
+    before = len(list(Path("/proc/self/task").iterdir()))
+    for number in range(30):
+        with pytest.raises(UsageError) as caught:
+            packed.query(f"SELECT nowhere{number} FROM records")
+        errors.append(caught.value)
+    assert len(list(Path("/proc/self/task").iterdir())) < before + 15
 
 
 @pytest.mark.proof
@@ -34,31 +74,6 @@ def test_an_input_that_asks_for_very_much_ends_soon_and_in_little_memory(scale: 
     ended = subprocess.run(command, capture_output=True, text=True, check=False, cwd=Path(__file__).parent.parent)
     print("\n" + ended.stdout)
     assert ended.returncode == 0, ended.stdout
-
-
-@pytest.mark.parametrize("name", sorted(ASKING_FOR_MUCH))
-def test_a_small_picture_that_asks_for_much_is_refused_by_its_header(name: str, tmp_path: Path) -> None:
-    make, says = ASKING_FOR_MUCH[name]
-    data = make()
-    treatment = pannier.Treatment(size=16)
-
-    def case(_: int) -> None:
-        with pytest.raises(PictureError, match=says):
-            treatment(data)
-
-    (outcome,) = run(case, [0])
-    assert outcome.is_well, outcome
-
-
-def test_many_pages_are_not_counted(tmp_path: Path) -> None:
-    (tmp_path / "plain").mkdir()
-    (tmp_path / "plain" / "pages.tiff").write_bytes(tiff_of_many_pages())
-
-    def case(_: int) -> None:
-        assert pannier.survey(tmp_path).to_dict()
-
-    (outcome,) = run(case, [0])
-    assert outcome.is_well, outcome
 
 
 @pytest.mark.parametrize(
@@ -73,6 +88,8 @@ def test_many_pages_are_not_counted(tmp_path: Path) -> None:
         ("facts", {"camera": {"deep": 1}}, "facts.camera"),
         ("shares", [["train", "1/0"]], "its shares cannot be read"),
         ("base", None, "base: Input should be "),
+        ("recipes", [{"source": ["a"], "per_class": "many"}], "recipes.0.per_class: Input should be a valid integer"),
+        ("recipes", [{"label": "weave"}], "recipes.0.source: Field required"),
         ("unheard", 1, "unheard: Extra inputs are not permitted"),
         ("note", "half \ud800", "it is not JSON"),
     ],

@@ -27,6 +27,8 @@ from pannier.dealing.splits import targets
 from pannier.demo.weaves import DRAFTS, draw_swatch
 from pannier.errors import NotFoundError, SourceError, UsageError
 from pannier.hashing import Hashes, text_hash
+from pannier.images import near
+from pannier.images.alike import likeness
 from pannier.images.miniature import SIDE, miniature
 from pannier.images.near import Fetch, Near, Pair, near_links
 from pannier.packing.grouping import settle
@@ -582,3 +584,30 @@ def test_a_frozen_split_takes_labels_and_says_what_it_withheld(tmp_path: Path, s
     assert {record.key for record in snapshot if record.label == "rib"} == {"0.png", "2.png"}
     assert {record.key for record in snapshot if record.split == "test"} == {"2.png", "5.png", "8.png"}
     assert said(at2={"label": "rib", "part": "train"}, at0={"label": "rib"}).is_new is False
+
+
+def test_a_crowded_set_costs_no_more_with_its_square(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Small smooth pictures are alike by chance: the likeliest alone are compared, and doubles are found among them."""
+    rng = np.random.default_rng(0)
+    coarse = [Image.fromarray(rng.integers(0, 256, (3, 4), dtype=np.uint8)) for _ in range(2100)]
+    pictures = [each.resize((32, 24), Image.Resampling.BICUBIC) for each in coarse]
+    doubles = [each.transpose(Image.Transpose.ROTATE_90).resize((48, 64)) for each in pictures[:20]]
+    small = [np.frombuffer(miniature(np.asarray(each)), np.uint8).reshape(64, 64) for each in [*pictures, *doubles]]
+    miniatures, digests = np.array(small), rng.integers(0, 256, (len(small), 32)).astype(np.uint8)
+    compared = 0
+
+    def counted(*given: Any) -> float:
+        nonlocal compared
+        compared += 1
+        return likeness(*given)
+
+    monkeypatch.setattr(near, "likeness", counted)
+    counts = {}
+    for most in (2000, 20):
+        monkeypatch.setattr(near, "_MOST_WRONG", most)
+        compared = 0
+        found = near.near_links(lambda rows: miniatures[rows], digests, 6)
+        counts[most] = compared - len(found.pairs)
+    assert counts[20] < 0.8 * counts[2000]
+    linked = {tuple(pair) for pair in found.pairs.tolist()}
+    assert sum((at, 2100 + at) in linked for at in range(20)) >= 15

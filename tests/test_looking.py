@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import pandas
 import pytest
 from PIL import Image
 
@@ -19,7 +20,7 @@ from pannier.feed.describing import describe
 from pannier.feed.statistics import measure_values
 from pannier.figures.sheet import Shown, as_fed, choose_records, draw_sheet, treated, with_predictions
 from pannier.images.seen import drawn_words, stages, varied
-from tests.conftest import draw, encoded
+from tests.conftest import draw, encoded, fill
 
 CLOTH = 'size = 24\nturn = 10\nzoom = 1.2\nflip = "both"\nbrightness = 0.2\nnoise = { range = 0.1, chance = 0.5 }\n'
 
@@ -306,3 +307,21 @@ def test_a_damaged_picture_is_said_in_a_notebook(packed: pannier.Snapshot, tmp_p
         except pannier.DamageError:
             continue
     assert shown == 59
+
+
+def test_names_begin_no_formula_in_a_figure(tmp_path: Path, store: pannier.Store) -> None:
+    names = {"plain": "$\\frac{", "satin": "a$b_{$c", "twill": "x" * 300}
+    fill(tmp_path / "a", 2)
+    rows = [
+        {"path": f"a/{name}/000{i}.jpg", "label": label, "key": f"$\\{name}_{i}$"}
+        for name, label in names.items()
+        for i in (0, 1)
+    ]
+    how: dict[str, Any] = {"picture": "path", "root": tmp_path, "key": "key"}
+    snapshot = store.pack(pandas.DataFrame(rows), note="$\\bad{", name="$n$", **how).snapshot
+    changed = store.change(where="label LIKE 'x%'", set="label=$\\frac{").snapshot
+    stages = snapshot[0].stages(pannier.Treatment(8), variations=1)
+    compared = pannier.compare(snapshot, changed)
+    for number, what in enumerate((snapshot, list(snapshot), store.history(), stages, compared)):
+        pannier.draw(what, tmp_path / f"{number}.png")
+        assert (tmp_path / f"{number}.png").stat().st_size > 5000

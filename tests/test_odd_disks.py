@@ -166,6 +166,7 @@ class _Interrupted(Exception):
     pass
 
 
+@pytest.mark.filterwarnings("ignore::pytest.PytestUnraisableExceptionWarning")  # where it meets a callback of pytest's own
 @pytest.mark.parametrize("name", OPERATIONS)
 def test_a_signal_that_interrupts_a_call_leaves_before_or_after(world: Path, tmp_path: Path, name: str, scale: int) -> None:
     """A handler that raises, at any moment of a call: nothing half is seen, and nothing is left lying about."""

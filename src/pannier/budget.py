@@ -6,13 +6,17 @@ import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 
+from pannier.errors import UsageError
 from pannier.machine import free_memory_bytes
 from pannier.units import read_limit
 
 
 def limit_bytes(memory_limit: str | int | None) -> int | None:
     """A memory limit in bytes: "auto" is half of what is free, None unlimited. Raises UsageError."""
-    limit = read_limit(memory_limit)
+    try:
+        limit = read_limit(memory_limit)
+    except UsageError as error:
+        raise UsageError(f"`memory_limit` {error}") from None
     return free_memory_bytes() // 2 if isinstance(limit, str) else limit
 
 

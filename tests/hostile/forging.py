@@ -12,6 +12,22 @@ from typing import Any
 from pannier.store.documents import canonical, digest, sealed
 from tests.hostile.mutating import arrow_metadata, changed_bytes, changed_node, json_text
 
+_NAMES = (
+    "a",
+    "x" * 200,
+    "0" * 64,
+    "f" * 63,
+    "-",
+    "\udcff",
+    "\n",
+    " ",
+    "00000001",
+    "99999999999999999999",
+    "main",
+    "\u202e",
+    "..a",
+)
+
 Change = Callable[[bytes], bytes]
 
 
@@ -23,7 +39,10 @@ def forge(store: Path, rng: random.Random) -> str:
     name = rng.choice([name for name in files if name.partition("/")[0] == folder])
     path = store / name
     path.chmod(0o644)
-    if name.endswith(".json"):
+    if rng.random() < 0.1:  # a name that none of ours has, in place of another or beside it
+        odd = path.with_name(rng.choice(_NAMES) + rng.choice(("", path.suffix, ".json", ".arrow")))
+        odd.write_bytes(path.read_bytes()) if rng.random() < 0.5 or odd.exists() else path.rename(odd)
+    elif name.endswith(".json"):
         _forge_document(store, path, rng)
     elif name.endswith(".arrow"):
         _forge_arrow(store, path, rng)

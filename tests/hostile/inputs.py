@@ -5,6 +5,7 @@ from __future__ import annotations
 import gzip
 import io
 import lzma
+import re
 import struct
 import sys
 import tarfile
@@ -31,6 +32,7 @@ from tests.hostile.pictures import png
 from tests.hostile.running import LONGEST_SECONDS, MOST_BYTES, Outcome, run
 
 LIMIT = "128MiB"
+_LONGEST_TOLD = 140
 _LIMIT_BYTES = 128 << 20
 
 
@@ -284,8 +286,26 @@ def tried(name: str) -> Outcome:
     return outcome._replace(status=status, most_bytes=MOST_BYTES + case.limit_bytes)
 
 
+def table() -> tuple[bool, list[str]]:
+    """Every input's outcome as rows of a page; whether all are well."""
+    rows = ["| input | outcome | what is said | seconds | MiB, of as many as it may take |", "|---|---|---|---|---|"]
+    is_well = True
+    for name in INPUTS:
+        outcome = tried(name)
+        is_well &= outcome.is_well
+        told = re.sub(r"\S*/hostile-[^/]*/", "", outcome.told).replace("|", "/")[:_LONGEST_TOLD]
+        memory = f"{outcome.peak_bytes >> 20} of {outcome.most_bytes >> 20}"
+        status = outcome.status if outcome.is_well else f"NOT WELL: {outcome.status}"
+        rows.append(f"| {name} | {status} | {told} | {outcome.seconds:.1f} | {memory} |")
+    return is_well, rows
+
+
 def main(names: list[str]) -> int:
     is_well = True
+    if names == ["--table"]:
+        is_well, rows = table()
+        print("\n".join(rows))
+        return 0 if is_well else 1
     for name in names or INPUTS:
         outcome = tried(name)
         is_well &= outcome.is_well

@@ -6,7 +6,6 @@ import io
 import random
 import struct
 import zlib
-from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -54,14 +53,6 @@ def png(header: bytes, pixels: bytes) -> bytes:
         struct.pack(">I", len(data)) + name + data + struct.pack(">I", zlib.crc32(name + data)) for name, data in chunks
     )
     return b"\x89PNG\r\n\x1a\n" + b"".join(parts)
-
-
-# by what they are called, and what is said of them
-ASKING_FOR_MUCH: dict[str, tuple[Callable[[], bytes], str]] = {
-    "a JPEG of 4,000 scans": (jpeg_of_many_scans, "scans, which is not read"),
-    "a PPM with a comment of 20 MB": (ppm_of_a_long_comment, "its header cannot be read"),
-    "a PNG of 98 megapixels in 74 bytes": (png_of_a_large_header, "cut short"),
-}
 
 
 def good(rng: random.Random) -> bytes:

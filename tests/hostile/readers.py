@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import gzip
+import hashlib
 import json
 import os
 import random
@@ -27,6 +28,7 @@ from pyarrow import csv, parquet
 
 import pannier
 from pannier.errors import PannierError
+from pannier.sources.gathering.links import identity
 from tests.conftest import fill
 from tests.hostile.forging import forge
 from tests.hostile.mutating import changed_bytes, changed_node, json_text
@@ -334,6 +336,46 @@ class _Mutated(BaseHTTPRequestHandler):
         self.close_connection = True
 
 
+def folders(folder: Path) -> Callable[[int], None]:
+    """Folders that tell what they are, one laid out of a store, one gathered into, with a node or some bytes otherwise."""
+    snapshot = pannier.create(folder / "s.store").pack(fill(folder / "first", 2), shares="train=50,val=50").snapshot
+    snapshot.export(folder / "out", layout="split")
+    rows, lines = [{"photo": f"http://127.0.0.1:9/{number}.jpg"} for number in range(3)], list[Any]()
+    (folder / "gathered").mkdir()
+    for number, row in enumerate(rows):
+        data, told = good(random.Random(number)), {"identity": identity(row["photo"]), "link": row["photo"]}
+        came = {"file": f"{number}.jpg", "time": "2026-01-01T00:00:00Z", "byte_count": len(data), "status": 200}
+        came["sha256"] = hashlib.sha256(data).hexdigest()
+        lines.append(
+            {"came": told | came} if number else {"failed": told | {"reason": "x", "status": 404, "is_final": True}}
+        )
+        (folder / "gathered" / f".arriving-{told['identity']}").write_bytes(data)
+    laid_out = folder / "out" / ".pannier-export.json"
+    about = json.loads(laid_out.read_bytes())
+
+    def case(seed: int) -> None:
+        rng = random.Random(seed)
+        with _emptied() as place:
+            out, gathered = (Path(shutil.copytree(folder / name, place / name)) for name in ("out", "gathered"))
+            text = json_text(changed_node(about, rng)) if rng.random() < 0.7 else changed_bytes(laid_out.read_bytes(), rng)
+            (out / laid_out.name).write_bytes(text)
+            changed = [json_text(changed_node(line, rng) if rng.random() < 0.5 else line) for line in lines]
+            (gathered / ".gathered.jsonl").write_bytes(b"\n".join([*changed, b""]))
+            options: dict[str, Any] = {"pause": "0s", "timeout": "200ms", "attempts": 1, "ignore_robots": True}
+            try:
+                each_tried(
+                    lambda: snapshot.export(out, layout="split", preview=True),
+                    lambda: snapshot.export(out, layout="split", overwrite=True),
+                    lambda: pannier.create(place / "t.store").pack(out),
+                    lambda: pannier.gather(rows, gathered, link="photo", preview=True),
+                    lambda: pannier.gather(rows, gathered, link="photo", **options),
+                )
+            finally:
+                assert {path.name for path in place.iterdir()} <= {"out", "gathered", "t.store"}
+
+    return case
+
+
 _WORDS = r"""
     SELECT FROM records WHERE GROUP BY ORDER LIMIT 3 key label width sha256 split ( ) , . * + - / || = < > 'x' NULL
     count(*) max(width) row_number() OVER (PARTITION label) WITH a AS UNION ALL JOIN USING (key) CASE WHEN THEN END
@@ -383,5 +425,6 @@ READERS: dict[str, Reader] = {
     "archives": archives,
     "pictures": pictures,
     "servers": servers,
+    "folders": folders,
     "queries": queries,
 }

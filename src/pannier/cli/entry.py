@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
+import re
 import sys
+from typing import Any
 
 from pannier.errors import PannierError
 
@@ -28,7 +31,8 @@ def main(arguments: list[str] | None = None) -> None:
 def status_of(arguments: list[str]) -> int:
     """Runs a command in this process, and says its error in one line."""
     try:
-        return _run(arguments)
+        with contextlib.redirect_stdout(_Visible(sys.stdout)):
+            return _run(arguments)
     except PannierError as error:
         return _say(str(error), error.exit_status)
     except KeyboardInterrupt:
@@ -41,6 +45,21 @@ def status_of(arguments: list[str]) -> int:
     except OSError as error:
         where = f" ({error.filename})" if error.filename else ""
         return _say(f"{error.strerror or error}{where}", 1)
+
+
+class _Visible:
+    """Standard output, on which names and texts of strangers move no cursor and hide nothing; colors stay."""
+
+    _HIDDEN = re.compile("(\x1b\\[[0-9;]*m)|[\0-\x08\x0b-\x1f\x7f-\x9f\u202a-\u202e\u2066-\u2069]")
+
+    def __init__(self, stream: Any) -> None:
+        self._stream = stream
+
+    def write(self, text: str) -> int:
+        return int(self._stream.write(self._HIDDEN.sub(lambda found: found[1] or ascii(found[0])[1:-1], text)))
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._stream, name)
 
 
 def _left_by(command: str = "") -> str:

@@ -31,7 +31,7 @@ def survey(
     source: opt.Sources,
     rules: opt.Said = opt.NOTHING,
     quick: bool = opt.flag("--quick", "Read headers alone: nothing is said of what needs pixels."),
-    near: int = opt.value(6, "Near doubles: hashes differ in so many bits of 64.", "BITS"),
+    near: int = opt.value(6, "Near doubles: how unlike they may be, 0 to 12.", "N"),
     max_pixels: int = opt.value(100_000_000, "Pictures with more pixels count as too large."),
     workers: int | None = opt.value(None, "Threads; by default all usable cores."),
     memory_limit: opt.MemoryLimit = "auto",

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from pannier.figures.style import FAINT, HATCHES, INK, TONES, new_figure, plain_axes, save_figure
+from pannier.figures.style import FAINT, HATCHES, INK, TONES, new_figure, plain_axes, save_figure, with_plain_texts
 from pannier.sources.findings import Findings
 from pannier.store.state import State
 
@@ -37,6 +37,7 @@ def draw_findings(findings: Findings, path: str) -> None:
     _draw(findings.counts, findings.classes, findings.splits, sizes, title, about, path)
 
 
+@with_plain_texts
 def _draw(
     counts: Counts, classes: Sequence[str], known_splits: Sequence[str], sizes: Any, title: str, about: str, path: str
 ) -> None:

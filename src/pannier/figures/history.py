@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from pannier.errors import UsageError
-from pannier.figures.style import FAINT, HATCHES, INK, TONES, new_figure, plain_axes, save_figure
+from pannier.figures.style import FAINT, HATCHES, INK, TONES, new_figure, plain_axes, save_figure, with_plain_texts
 from pannier.versions.history import HistoryStep
 
 # the largest classes are drawn by themselves, the others together
@@ -18,6 +18,7 @@ _NAMED_STEPS = 24
 _OTHERS = "others"
 
 
+@with_plain_texts
 def draw_history(steps: list[HistoryStep], name: str, path: str) -> None:
     """Draws the snapshots of a strand, given newest first, oldest at the left. Raises UsageError where there is none."""
     if not steps:

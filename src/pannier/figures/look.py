@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from pannier.figures.style import CHANNELS, DPI, FAINT, GRID, HEIGHT, INK, WIDTH, new_figure, save_figure
+from pannier.figures.style import CHANNELS, DPI, FAINT, GRID, HEIGHT, INK, WIDTH, new_figure, save_figure, with_plain_texts
 from pannier.images.seen import Stage
 
 _LEFT, _TOP = 0.025, 0.9
@@ -16,6 +16,7 @@ _BINS = 48
 _PIXEL = 1 / (HEIGHT * DPI)
 
 
+@with_plain_texts
 def draw_look(rows: Sequence[tuple[str, Sequence[Stage]]], path: str, *, title: str) -> None:
     """A row for each treatment: (its name, its stages)."""
     figure = new_figure()
@@ -126,6 +127,7 @@ def _patch(figure: Any, stage: Stage, left: float, y: float, width: float) -> No
             figure.text(left + j * step, y - 0.022 * (i + 1), _number(float(value), stage), fontsize=8, color=INK)
 
 
+@with_plain_texts
 def draw_variations(pictures: Sequence[Any], words: Sequence[Sequence[tuple[str, str]]], path: str, *, title: str) -> None:
     """Variations of one picture on a grid, with the numbers that were drawn under each."""
     figure = new_figure()

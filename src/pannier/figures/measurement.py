@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from pannier.figures.style import FAINT, INK, TONES, new_figure, plain_axes, save_figure
+from pannier.figures.style import FAINT, INK, TONES, new_figure, plain_axes, save_figure, with_plain_texts
 from pannier.measuring.sweep import Measurement
 from pannier.units import show_bytes
 
@@ -12,6 +12,7 @@ _MARKS = ("o", "s", "^", "D", "v")
 _LINES = ("-", "--", "-.", ":", "-")
 
 
+@with_plain_texts
 def draw_measurement(found: Measurement, path: str) -> None:
     """A line for each number of workers; spread as bars, ceilings as faint lines, what did not fit as a cross."""
     figure = new_figure()

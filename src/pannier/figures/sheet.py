@@ -12,7 +12,7 @@ import numpy as np
 
 from pannier.errors import NotFoundError, PictureError, UsageError, did_you_mean
 from pannier.feed.feed import Feed
-from pannier.figures.style import DPI, FAINT, HEIGHT, INK, WIDTH, new_figure, save_figure
+from pannier.figures.style import DPI, FAINT, HEIGHT, INK, WIDTH, new_figure, save_figure, with_plain_texts
 from pannier.hashing import argsort_hashes, checked_seed, fold, fold_each, text_hash
 from pannier.images.prepare import Preparation
 from pannier.images.treatment import Treatment
@@ -169,6 +169,7 @@ def draw_conflicts(state: State, told: Sequence[tuple[str, str]], path: str, tit
     draw_sheet(shown[::-1], path, title=title)
 
 
+@with_plain_texts
 def draw_sheet(records: Sequence[Drawable], path: str, *, title: str, together: int = 1) -> None:
     """Draws the pictures, whole, as stored or as they were made, with label, key and split below each.
 

@@ -5,9 +5,10 @@ from __future__ import annotations
 import numpy as np
 
 from pannier.feed.statistics import Statistics
-from pannier.figures.style import CHANNELS, FAINT, INK, TONES, new_figure, plain_axes, save_figure
+from pannier.figures.style import CHANNELS, FAINT, INK, TONES, new_figure, plain_axes, save_figure, with_plain_texts
 
 
+@with_plain_texts
 def draw_statistics(found: Statistics, path: str, *, title: str) -> None:
     """How often each value is there by channel, with mean and deviation."""
     figure, counts = new_figure(), found.counts

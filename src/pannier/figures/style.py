@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import wraps
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any, Literal, ParamSpec
 
 from pannier.errors import UsageError
+
+P = ParamSpec("P")
 
 INK = "#20262c"
 FAINT = "#8a949e"
@@ -16,6 +20,19 @@ HATCHES = ("", "", "", "//", "xx")
 # red, green, blue: color and line
 CHANNELS: tuple[tuple[str, Literal["-", "--", ":"]], ...] = (("#a3542b", "-"), ("#4d8f5c", "--"), ("#1f3b57", ":"))
 WIDTH, HEIGHT, DPI = 12.8, 8.0, 100
+
+
+def with_plain_texts(draw: Callable[P, None]) -> Callable[P, None]:
+    """Names are drawn as they are while a function draws: a `$` in one begins no formula."""
+
+    @wraps(draw)
+    def plainly(*given: P.args, **said: P.kwargs) -> None:
+        import matplotlib
+
+        with matplotlib.rc_context({"text.parse_math": False}):
+            draw(*given, **said)
+
+    return plainly
 
 
 def new_figure(width: float = WIDTH, height: float = HEIGHT) -> Any:

@@ -146,7 +146,8 @@ class _Linking:
         self._least_outline, self._flips = _LEAST_OUTLINE, _USUAL
         if len(rows) <= _MOST_WRONG:
             return
-        some = rows[np.linspace(0, len(rows) - 1, _SAMPLED).astype(np.int64)]
+        prefixes = self._digests[rows, :8].copy().view(np.uint64).ravel()  # the same pictures, whatever their order
+        some = rows[np.argsort(prefixes, kind="stable")[:_SAMPLED]]
         wrong = sorted(self._decide(self._candidates(some, find, pool)), reverse=True)
         allowed = (_MOST_WRONG + len(rows) // _WRONG_AMONG) * len(some) // len(rows)
         if len(wrong) > allowed:

@@ -34,7 +34,11 @@ HARMFUL = (
     Concern("empty", "pack leaves them out, so they teach nothing", "restore them"),
     Concern("missing", "rows without their file: pack leaves them out", "put the files where the table says, or say `root`"),
     Concern("empty folder", "a class without a picture", "fill it, or remove it"),
-    Concern("oversized", "pack leaves them out, so they teach nothing", "pack `max_pixels` takes them"),
+    Concern(
+        "oversized",
+        "pack leaves them out, so they teach nothing",
+        "pack takes them with `max_pixels`, or more `memory_limit`",
+    ),
 )
 # kinds that are good to know, in order of harm
 HARMLESS = (

@@ -6,16 +6,36 @@ import json
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, NotRequired
 
+from pydantic import TypeAdapter, with_config
+from typing_extensions import TypedDict
+
+from pannier.choices import Layout
 from pannier.errors import UsageError
 from pannier.files import is_draft, write_whole
+from pannier.strict import STRICT, Digest, Text, read_strictly
 
 FILE = ".pannier-export.json"
 LABELS = "labels.csv"
 ATTACHMENTS = "attachments"
 OWN_IGNORE = ".gitignore"
 FORMAT = 1
+
+
+class _Format(TypedDict):
+    format: int
+
+
+@with_config(STRICT)
+class _Told(_Format):
+    snapshot: Digest
+    layout: Layout
+    where: NotRequired[Text | None]
+    is_whole: NotRequired[bool]
+    before: NotRequired[Digest | None]
+    below_split: NotRequired[bool]
+    keys: NotRequired[dict[Text, Text]]
 
 
 @dataclass(frozen=True)
@@ -37,15 +57,20 @@ class LaidOut:
     @staticmethod
     def read(folder: str | Path) -> LaidOut | None:
         """What is said of a folder; None where nothing is. Raises UsageError."""
+        path = Path(folder) / FILE
         try:
-            document = json.loads((Path(folder) / FILE).read_bytes())
-            if document.pop("format") != FORMAT:
+            content = path.read_bytes()
+            if read_strictly(TypeAdapter(_Format), content)["format"] != FORMAT:
                 raise UsageError(f"{folder} was laid out by a newer Pannier: install that")
-            return LaidOut(**document)
+            document = read_strictly(TypeAdapter(_Told), content)
         except FileNotFoundError:
             return None
-        except (OSError, ValueError, KeyError, TypeError, AttributeError):
-            raise UsageError(f"{Path(folder) / FILE} cannot be read: remove it, or export into a new folder") from None
+        except UsageError:
+            raise
+        except (OSError, ValueError) as error:
+            raise UsageError(f"{path} cannot be read ({error}): remove it, or export into a new folder") from None
+        del document["format"]
+        return LaidOut(**document)
 
     def write(self, folder: str | Path) -> None:
         document: dict[str, Any] = {"format": FORMAT, **vars(self)}

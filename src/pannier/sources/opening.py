@@ -24,6 +24,8 @@ from pannier.sources.table_files import Nulls
 from pannier.sources.tables import TableSource, table_file, table_from
 
 TABLE_OPTIONS = ("picture", "root", "encoding", "separator", "null", "shape")
+# what reading may take by default, however little is free
+LEAST_BYTES = 256 << 20
 PATTERN_OPTIONS = ("include", "exclude", "hidden")
 
 
@@ -49,8 +51,10 @@ class ReadingOptions:
 
     @cached_property
     def most_bytes(self) -> int | None:
-        """The memory limit in bytes; None for none. Raises UsageError."""
-        return limit_bytes(self.memory_limit)
+        """The memory limit in bytes, None for none; by default no less than a few large pictures take. Raises UsageError."""
+        limit = limit_bytes(self.memory_limit)
+        is_said = self.memory_limit != type(self).memory_limit
+        return limit if limit is None or is_said else max(limit, LEAST_BYTES)
 
     def reading(self) -> dict[str, Any]:
         """What was said, as `as_source` takes it."""

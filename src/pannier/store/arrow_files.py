@@ -45,6 +45,7 @@ def read_file(content: Any, file: str, what: str, schema: Any | None = None) -> 
     with arrow_errors(file, what):
         _refuse_compressed(memoryview(content))
         reader = pa.ipc.open_file(content)
+        _ = reader.schema.names  # which are UTF-8
         if schema is not None and not reader.schema.equals(schema):
             raise DamageError(f"{file} is damaged: it has not the columns of {what}", file=file)
         batches = [reader.get_batch(number) for number in range(reader.num_record_batches)]

@@ -6,32 +6,27 @@ A field that no kind knows is refused too: a version that adds one has a newer f
 from __future__ import annotations
 
 from functools import cache
-from typing import Annotated, Any, Literal, NotRequired
+from typing import Annotated, Any, Literal, NotRequired, Required
 
-from pydantic import ConfigDict, Field, FiniteFloat, TypeAdapter, ValidationError, with_config
+from pydantic import Field, FiniteFloat, TypeAdapter, with_config
 from typing_extensions import TypedDict
 
+from pannier.choices import Unlabeled
 from pannier.errors import DamageError
 from pannier.storage import layout
+from pannier.strict import LARGEST, STRICT, Count, Digest, Text, read_strictly
 
-_LONGEST_TEXT = 1 << 20
-_LONGEST_SHOWN = 160
-_LARGEST = (1 << 63) - 1
 # of leases the longest: a reader's
 _LONGEST_LEASE_SECONDS = 6 * 3600
 
-Digest = Annotated[str, Field(pattern="^[0-9a-f]{64}$")]
-Text = Annotated[str, Field(max_length=_LONGEST_TEXT)]
+Texts = Text | list[Text]
 Name = Text | None
-Count = Annotated[int, Field(ge=0, le=_LARGEST)]
 Side = Annotated[int, Field(ge=1, le=1 << 15)]
 Number = Annotated[int, Field(ge=1, le=99_999_999)]
-Fact = Text | bool | Annotated[int, Field(ge=-_LARGEST, le=_LARGEST)] | FiniteFloat
-
-_STRICT = ConfigDict(strict=True, extra="forbid")
+Fact = Text | bool | Annotated[int, Field(ge=-LARGEST, le=LARGEST)] | FiniteFloat
 
 
-@with_config(_STRICT)
+@with_config(STRICT)
 class FileTold(TypedDict):
     """How a snapshot names a base or delta."""
 
@@ -41,14 +36,14 @@ class FileTold(TypedDict):
     rows: Count
 
 
-@with_config(_STRICT)
+@with_config(STRICT)
 class AttachmentTold(TypedDict):
     name: Text
     sha256: Digest
     byte_count: Count
 
 
-@with_config(_STRICT)
+@with_config(STRICT)
 class DealingTold(TypedDict, total=False):
     """What holds for splits, where it does."""
 
@@ -62,7 +57,41 @@ class DealingTold(TypedDict, total=False):
     unlike: list[tuple[Digest, Digest]]
 
 
-@with_config(_STRICT)
+@with_config(STRICT)
+class RecipeTold(TypedDict, total=False):
+    """What was said of a source when it was packed, where it was: as the options of a pack are."""
+
+    source: Required[list[Text]]
+    picture: Text
+    root: Text
+    encoding: Text
+    separator: Text
+    null: Texts
+    shape: Text
+    include: Texts
+    exclude: Texts
+    hidden: bool
+    label: Text
+    label_pattern: Text
+    where: Texts
+    key: Text
+    split_by: Text
+    columns: Texts
+    rename: dict[Text, Text]
+    class_names: Text | dict[Text, Text]
+    labels: Text
+    unlabeled: Unlabeled
+    only_classes: Texts
+    per_class: Count
+    longest_side: Count
+    encode: Text
+    prefix: Text
+    resplit: bool
+    allow_missing_classes: bool
+    max_pixels: Count
+
+
+@with_config(STRICT)
 class SnapshotTold(TypedDict):
     """A snapshot."""
 
@@ -82,7 +111,7 @@ class SnapshotTold(TypedDict):
     shares: list[tuple[Text, Annotated[str, Field(pattern="^[0-9]{1,18}/[0-9]{1,18}$")]]] | None
     seed: Count | None
     dealing: NotRequired[DealingTold]
-    recipes: NotRequired[list[dict[Text, Any]]]
+    recipes: NotRequired[list[RecipeTold]]
     left_out: Digest | None
     left_out_count: Count
     base: FileTold
@@ -90,7 +119,7 @@ class SnapshotTold(TypedDict):
     content_id: Digest
 
 
-@with_config(_STRICT)
+@with_config(STRICT)
 class EntryTold(TypedDict):
     """One step of a strand or tag."""
 
@@ -104,7 +133,7 @@ class EntryTold(TypedDict):
     other_name: NotRequired[Text]
 
 
-@with_config(_STRICT)
+@with_config(STRICT)
 class AdditionTold(TypedDict):
     """Facts and files that were added to a snapshot."""
 
@@ -118,7 +147,7 @@ class AdditionTold(TypedDict):
     removed: list[Text]
 
 
-@with_config(_STRICT)
+@with_config(STRICT)
 class LeaseTold(TypedDict):
     """Who writes, reads, verifies or tidies; it cannot hold for ever."""
 
@@ -135,7 +164,7 @@ class LeaseTold(TypedDict):
     snapshots: list[Digest]
 
 
-@with_config(_STRICT)
+@with_config(STRICT)
 class CanvasTold(TypedDict):
     """What a rendering holds: the canvas, the view into it, its margin, the fixed part of the treatment."""
 
@@ -150,7 +179,7 @@ class FormatTold(TypedDict):
     """That a folder is a store. What a newer version adds is not refused here, but by its number."""
 
     format: Text
-    version: Annotated[int, Field(ge=0, le=_LARGEST)]
+    version: Annotated[int, Field(ge=0, le=LARGEST)]
 
 
 # by the first folder of its name, what a document is
@@ -173,9 +202,6 @@ def _reader(folder: str) -> TypeAdapter[Any]:
 def check_shape(content: bytes, file: str) -> None:
     """Raises DamageError where a document, JSON without its seal, is not what one of its file's name must be."""
     try:
-        _reader(layout.folder_of(file)).validate_json(content, strict=True)
-    except ValidationError as error:
-        problem = error.errors(include_url=False, include_input=False)[0]
-        place = ".".join(map(str, problem["loc"]))[:_LONGEST_SHOWN]
-        what = f"{place + ': ' if place else ''}{problem['msg'][:_LONGEST_SHOWN]}"
-        raise DamageError(f"{file} is damaged: {what}", file=file) from None
+        read_strictly(_reader(layout.folder_of(file)), content)
+    except ValueError as error:
+        raise DamageError(f"{file} is damaged: {error}", file=file) from None

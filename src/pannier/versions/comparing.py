@@ -15,7 +15,6 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from pannier.budget import limit_bytes
 from pannier.columns import Rows, order_by_hash, to_digests
 from pannier.errors import PictureError, UsageError
 from pannier.hashing import text_hash
@@ -25,7 +24,7 @@ from pannier.kinds import ChangeKind
 from pannier.machine import usable_cores
 from pannier.results import Result
 from pannier.sources.checking import Checker, Checking
-from pannier.sources.opening import as_source
+from pannier.sources.opening import ReadingOptions, as_source
 from pannier.sources.rows import LeftOut, Row, Source
 from pannier.sources.rules import Rules
 from pannier.sources.several import choose
@@ -68,7 +67,7 @@ class Side:
             known: list[int] = self.snapshot.index.likeness(self.manifest.pictures(rows)).tolist()
             return known
         assert self.source is not None
-        with Checker(self.source, Checking(usable_cores(), MAX_PIXELS, limit_bytes("auto"))) as checker:
+        with Checker(self.source, Checking(usable_cores(), MAX_PIXELS, ReadingOptions().most_bytes)) as checker:
             outcomes = checker.check_all(iter(self._source_rows(rows)))
             return [0 if isinstance(outcome, LeftOut) else outcome.perceptual_hash for outcome in outcomes]
 

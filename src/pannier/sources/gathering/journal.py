@@ -10,10 +10,14 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
+
+from pydantic import AfterValidator, Field, TypeAdapter, with_config
+from typing_extensions import TypedDict
 
 from pannier.errors import SourceError, UsageError
 from pannier.results import Result
+from pannier.strict import STRICT, Count, Digest, Text, read_strictly
 
 JOURNAL = ".gathered.jsonl"
 LOCK = ".gathering"
@@ -44,6 +48,46 @@ class Failed(Result):
     is_final: bool = False
 
 
+def _inside(file: str) -> str:
+    """A path that leads nowhere but into the folder."""
+    parts = file.split("/")
+    if not file or "\0" in file or "\\" in file or any(part in ("", ".", "..") for part in parts):
+        raise ValueError("a path that leads out of the folder")
+    return file
+
+
+_Identity = Annotated[str, Field(pattern="^[0-9a-f]{32}$")]
+
+
+@with_config(STRICT)
+class _CameTold(TypedDict):
+    identity: _Identity
+    link: Text
+    file: Annotated[Text, AfterValidator(_inside)]
+    time: Text
+    byte_count: Count
+    sha256: Digest
+    status: int
+
+
+@with_config(STRICT)
+class _FailedTold(TypedDict):
+    identity: _Identity
+    link: Text
+    reason: Text
+    status: int | None
+    is_final: bool
+
+
+@with_config(STRICT)
+class _Line(TypedDict, total=False):
+    came: _CameTold
+    failed: _FailedTold
+
+
+_LINE = TypeAdapter(_Line)
+
+
 class Journal:
     """The journal in a folder. One writer at a time; lines are whole or not there, whatever happens."""
 
@@ -53,8 +97,12 @@ class Journal:
         self.came: dict[str, Came] = {}
         self.failed: dict[str, Failed] = {}
         content = self._path.read_bytes() if self._path.exists() else b""
-        for line in content.split(b"\n")[:-1]:  # what follows the last line's end was cut off
-            self._take(_parsed(line, self._path))
+        for number, line in enumerate(content.split(b"\n")[:-1], 1):  # what follows the last line's end was cut off
+            try:
+                self._take(read_strictly(_LINE, line))
+            except ValueError as error:
+                what = f"{self._path} is damaged: line {number}: {error}"
+                raise SourceError(f"{what}; gather into a new folder") from None
         if not writes:
             self.came = {who: came for who, came in self.came.items() if (folder / came.file).exists()}
             return
@@ -92,7 +140,7 @@ class Journal:
             came = Came(**line["came"])
             self.came[came.identity] = came
             self.failed.pop(came.identity, None)
-        else:
+        elif "failed" in line:
             failed = Failed(**line["failed"])
             self.failed[failed.identity] = failed
 
@@ -143,14 +191,6 @@ def opened(folder: Path) -> Iterator[Journal]:
             yield journal
         finally:
             journal.close()
-
-
-def _parsed(line: bytes, path: Path) -> dict[str, Any]:
-    try:
-        parsed: dict[str, Any] = json.loads(line)
-        return parsed
-    except ValueError:
-        raise SourceError(f"{path} is damaged: a line of it is not JSON; gather into a new folder") from None
 
 
 def _sha256(path: Path) -> str | None:

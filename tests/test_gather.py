@@ -248,6 +248,7 @@ def test_names_of_sessions_and_keys_stay_out_too_and_still_tell_pictures_apart(
         ({"file": "a/../../outside.jpg"}, "a path that leads out of the folder"),
         ({"identity": "../arriving"}, "line 1: came.identity"),
         ({"byte_count": "many"}, "line 1: came.byte_count"),
+        ({"status": 10**40}, "line 1: came.status"),
         ({"more": 1}, "line 1: came.more: Extra inputs are not permitted"),
     ],
 )

@@ -12,6 +12,7 @@ import pytest
 from pannier.errors import PictureError
 from pannier.images.prepare import pixels_of
 from tests.bare_files import bmp, packed_rows, png, pnm
+from tests.conftest import draw, encoded
 from tests.tiffs import tiff
 
 SIZE = (6, 7)
@@ -164,6 +165,15 @@ def test_what_no_decoder_is_proved_to_read_right_is_refused(name: str) -> None:
     data, says = REFUSED[name]
     with pytest.raises(PictureError, match=says):
         pixels_of(data)
+
+
+def test_a_header_that_ends_anywhere_is_said() -> None:
+    whole = encoded(draw(1), "jpeg")
+    adobe = b"\xff\xd8\xff\xee\x00\x0eAdobe" + bytes(7) + whole[2:]
+    for data in (adobe, adobe.replace(b"\xff\xee\x00\x0e", b"\xff\xee\xff\xff")):
+        for length in range(1, 400):
+            with pytest.raises(PictureError):
+                pixels_of(data[:length])
 
 
 @pytest.mark.parametrize("turn", range(10))

@@ -189,7 +189,7 @@ def _jpeg_facts(data: bytes | memoryview) -> Facts:
             has_jfif = True
         elif marker == 0xE1 and bytes(data[body : body + 6]) == b"Exif\0\0":
             turn = _exif_turn(bytes(data[body + 6 : at + 2 + length]))
-        elif marker == 0xEE and length >= 14 and bytes(data[body : body + 5]) == b"Adobe":
+        elif marker == 0xEE and length >= 14 and body + 11 < end and bytes(data[body : body + 5]) == b"Adobe":
             adobe_transform = data[body + 11]
         at += 2 + length
     raise PictureError("cut short before the picture begins")

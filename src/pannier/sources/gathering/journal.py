@@ -57,6 +57,7 @@ def _inside(file: str) -> str:
 
 
 _Identity = Annotated[str, Field(pattern="^[0-9a-f]{32}$")]
+_Status = Annotated[int, Field(ge=0, le=999)]
 
 
 @with_config(STRICT)
@@ -67,7 +68,7 @@ class _CameTold(TypedDict):
     time: Text
     byte_count: Count
     sha256: Digest
-    status: int
+    status: _Status
 
 
 @with_config(STRICT)
@@ -75,7 +76,7 @@ class _FailedTold(TypedDict):
     identity: _Identity
     link: Text
     reason: Text
-    status: int | None
+    status: _Status | None
     is_final: bool
 
 

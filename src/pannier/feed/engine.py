@@ -194,10 +194,10 @@ class Engine:
         self.abandon()
         treatment = self._feed_work.job.treatment
         until = time.monotonic() + OWN_STEP_SECONDS if treatment is not None and treatment.own else None
-        for thread in self._threads:
-            if thread is not threading.current_thread():
-                thread.join(None if until is None else max(0.0, until - time.monotonic()))
-        if any(thread.is_alive() for thread in self._threads):
+        others = [thread for thread in self._threads if thread is not threading.current_thread()]
+        for thread in others:
+            thread.join(None if until is None else max(0.0, until - time.monotonic()))
+        if any(thread.is_alive() for thread in others):
             _log.warning("an own step is still at work; its thread ends with it, and the process waits for neither")
         self._threads.clear()
         self._free_at_hand.clear()

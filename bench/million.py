@@ -16,7 +16,7 @@ from bench.data import write_archive
 from bench.slices import Report
 from pannier.hashing import text_hash
 from pannier.packing.commit import Proposal, commit
-from pannier.store.manifest import REMOVED, SCHEMA
+from pannier.store.manifest_files import REMOVED, SCHEMA
 
 RECORDS = 1_000_000
 PICTURES = 1_000

@@ -26,16 +26,18 @@ def ratio(numbers: Sequence[float], baseline: Sequence[float]) -> Ratio:
     return Ratio(float(median), float(low), float(high))
 
 
-def alternate(ways: Mapping[str, Callable[[], object]], slices: int = 24) -> dict[str, list[float]]:
+def alternate(
+    ways: Mapping[str, Callable[[], object]], slices: int = 24, clock: Callable[[], float] = time.perf_counter
+) -> dict[str, list[float]]:
     """Seconds of each way in each slice, one way after another, round after round; one round before is not counted."""
     times: dict[str, list[float]] = {name: [] for name in ways}
     for way in ways.values():
         way()
     for _ in range(slices):
         for name, way in ways.items():
-            started = time.perf_counter()
+            started = clock()
             way()
-            times[name].append(time.perf_counter() - started)
+            times[name].append(clock() - started)
     return times
 
 

@@ -33,7 +33,8 @@ from pannier.images.miniature import SIDE, miniature
 from pannier.images.near import Fetch, Near, Pair, near_links
 from pannier.packing.grouping import settle
 from pannier.packing.merging import merge
-from pannier.store.manifest import SCHEMA, Manifest
+from pannier.store.manifest import Manifest
+from pannier.store.manifest_files import SCHEMA
 from tests.conftest import draw, encoded, fill
 
 SHARES = read_shares("train=60,val=25,test=15")

@@ -23,7 +23,8 @@ from pannier.storage.local import LocalStorage
 from pannier.storage.memory import MemoryStorage
 from pannier.store import manifest as manifests
 from pannier.store.content import BUCKETS, encode_row
-from pannier.store.manifest import REMOVED, SCHEMA, Manifest, rows_there
+from pannier.store.manifest import Manifest, rows_there
+from pannier.store.manifest_files import REMOVED, SCHEMA
 from tests import kept_stores
 
 keys = st.integers(0, 60).map(lambda i: f"class{i % 5}/{i:04}.jpg")

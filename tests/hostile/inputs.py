@@ -234,6 +234,7 @@ _CROSS = "SELECT count(*) FROM " + ", ".join(f"records AS r{i}" for i in range(7
 
 INPUTS: dict[str, Input] = {
     "a JPEG of 4,000 scans": Input(_picture(pictures.jpeg_of_many_scans), "scans, which is not read"),
+    "a JPEG of 4,000 scans, not progressive": Input(_picture(pictures.jpeg_of_many_plain_scans), "scans, which is not read"),
     "a PPM with a comment of 20 MB": Input(_picture(pictures.ppm_of_a_long_comment), "its header cannot be read"),
     "a PNG of 98 megapixels in 74 bytes": Input(_picture(pictures.png_of_a_large_header), "cut short"),
     "a TIFF of 50,000 pages": Input(_packed("a", lambda at: _in_folder(at, pictures.tiff_of_many_pages(50_000))), "", 0),

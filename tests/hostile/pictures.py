@@ -20,6 +20,13 @@ def jpeg_of_many_scans(scans: int = 4000) -> bytes:
     return whole[:-2] + last * scans + b"\xff\xd9"
 
 
+def jpeg_of_many_plain_scans(scans: int = 4000) -> bytes:
+    """Not progressive: a scan for each component, the last one again and again."""
+    whole = encoded(draw(1), "jpeg")
+    one, two, three = (b"\xff\xda\x00\x08\x01" + bytes((i, 0, 0, 63, 0)) + bytes(64) for i in (1, 2, 3))
+    return whole[: whole.index(b"\xff\xda")] + one + two + three * scans + b"\xff\xd9"
+
+
 def tiff_of_many_pages(pages: int = 5000) -> bytes:
     """A page in a few bytes, each directory after the other."""
     entries = (

@@ -54,9 +54,11 @@ class Hand:
                     place, facts = self._lookup.found(record)
                 if self._preparation is None:
                     slot.items[at] = self._reader.read(place)
+                    self._lookup.proved(record)
                     continue
                 data = self._room_for(place.length)
                 self._reader.read_into(data, place)
+                self._lookup.proved(record)
                 if self._to_canvas:
                     self._preparation.canvas_into(data, facts, slot.array[at], box)
                 else:

@@ -67,6 +67,8 @@ class Lookup:
         is_varied = job.augment and not job.to_canvas and job.treatment is not None and job.treatment.varies
         self._augmented = job.treatment if is_varied else None
         self._rendering = work.rendering
+        # by row of the manifest, whether its picture is still to be held against its SHA-256, where that is asked for
+        self._unproved = np.ones(len(self._manifest), bool) if self._manifest.by_digest else None
 
     def batches(self, epoch: int, until: int, begin: int = 0, end: int | None = None) -> Iterator[Issued]:
         """The batches of the epochs from `epoch` to before `until`, of each those from `begin` to before `end`.
@@ -85,6 +87,11 @@ class Lookup:
         """Where one record's picture lies, and what is known of it. Raises DamageError. For any thread."""
         rows = np.array([row], np.int64)
         return self._places(rows)[0], self._facts(rows)[0]
+
+    def proved(self, row: int) -> None:
+        """A record's picture was read and is what it must be: from now on its CRC-32 is enough. For any thread."""
+        if self._unproved is not None:
+            self._unproved[row] = False
 
     def key_of(self, row: int) -> str:
         """The key of a record by its row in the manifest."""
@@ -134,7 +141,8 @@ class Lookup:
             yield Issued((epoch, number), rows[some], labels[some], items[some])
 
     def _places(self, rows: Array) -> list[Place]:
-        return places_of(self._manifest, self._state.index, rows)
+        by_digest = None if self._unproved is None else self._unproved[rows]
+        return places_of(self._manifest, self._state.index, rows, by_digest)
 
     def _facts(self, rows: Array) -> list[Facts]:
         """What decoding needs to know; whether a picture is progressive matters to planning alone."""

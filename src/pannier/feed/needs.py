@@ -58,7 +58,7 @@ def needs_of(
     """What some rows cost to feed. `is_rendered` says of which of them a canvas is read in place of the picture."""
     encoded = manifest.column("byte_count")[rows].astype(np.int64)
     none = np.zeros(len(rows), np.int64)
-    order_bytes = len(rows) * ORDER_BYTES_PER_RECORD
+    order_bytes = len(rows) * ORDER_BYTES_PER_RECORD + manifest.by_digest * len(manifest)
     if treatment is None:
         return Needs(encoded, encoded, none, none, None, batch_size, order_bytes)  # read, then copied out
     names = ("height", "width", "turn", "progressive")

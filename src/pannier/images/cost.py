@@ -92,12 +92,18 @@ def recoding_cost(facts: Facts, byte_count: int) -> int:
 
 
 def _in_decoders(kinds: Kinds, heights: Any, widths: Any, progressive: Any, byte_counts: Any) -> Any:
-    """What decoders allocate for a while."""
-    in_libjpeg = JPEG_TABLES + JPEG_ROWS * 3 * np.maximum(heights, widths)
-    coefficients = np.where(kinds.gray, 2, 6) * (heights + 16) * (widths + 16)
-    in_libjpeg = in_libjpeg + np.where(progressive, coefficients, 0)
-    per_pixel = np.where(kinds.deep, DEEP_BYTES_PER_PIXEL, PILLOW_BYTES_PER_PIXEL)
-    return np.where(kinds.planned, in_libjpeg, BAND_BYTES + byte_counts + heights * widths * per_pixel)
+    """What decoders allocate for a while, for columns or for one picture."""
+    where, larger = (np.where, np.maximum) if isinstance(heights, np.ndarray) else (_where, max)
+    in_libjpeg = JPEG_TABLES + JPEG_ROWS * 3 * larger(heights, widths)
+    coefficients = where(kinds.gray, 2, 6) * (heights + 16) * (widths + 16)
+    in_libjpeg = in_libjpeg + where(progressive, coefficients, 0)
+    per_pixel = where(kinds.deep, DEEP_BYTES_PER_PIXEL, PILLOW_BYTES_PER_PIXEL)
+    return where(kinds.planned, in_libjpeg, BAND_BYTES + byte_counts + heights * widths * per_pixel)
+
+
+def _where(condition: Any, yes: int, no: int) -> int:
+    """np.where of one, in a hundredth of the time."""
+    return yes if condition else no
 
 
 def after_fit_bytes(treatment: Treatment) -> int:

@@ -132,6 +132,7 @@ def check_pixels(facts: Facts, max_pixels: int = MAX_PIXELS) -> None:
 
 _FRAMES = frozenset((0xC0, 0xC1, 0xC2))
 _OTHER_FRAMES = frozenset((0xC3, 0xC5, 0xC6, 0xC7, 0xC9, 0xCA, 0xCB, 0xCD, 0xCE, 0xCF))
+_PROGRESSIVE = 0xC2
 _STANDALONE = frozenset((0x01, *range(0xD0, 0xD9)))
 
 
@@ -179,7 +180,8 @@ def _jpeg_facts(data: bytes | memoryview) -> Facts:
         length = (data[at + 2] << 8) | data[at + 3]
         body = at + 4
         if marker in _FRAMES:
-            _check_scans(data)
+            if marker == _PROGRESSIVE or _first_scan(data, at + 2 + length) != data[body + 5 : body + 6]:
+                _check_scans(data)
             return _jpeg_frame(bytes(data[body : at + 2 + length]), marker, turn, adobe_transform, has_jfif)
         if marker in _OTHER_FRAMES:
             raise PictureError("a lossless or arithmetic-coded JPEG, which is not read", "unsupported")
@@ -193,6 +195,18 @@ def _jpeg_facts(data: bytes | memoryview) -> Facts:
             adobe_transform = data[body + 11]
         at += 2 + length
     raise PictureError("cut short before the picture begins")
+
+
+def _first_scan(data: bytes | memoryview, at: int) -> bytes:
+    """How many components the first scan has, one byte, from the segment after the frame on; none where that is not plain.
+
+    A scan of all components is the only one: decoders refuse what follows it.
+    """
+    while data[at : at + 1] == b"\xff" and len(data) - at >= 5:
+        if data[at + 1] == 0xDA:
+            return bytes(data[at + 4 : at + 5])
+        at += 2 + ((data[at + 2] << 8) | data[at + 3])
+    return b""
 
 
 def _check_scans(data: bytes | memoryview) -> None:
@@ -221,7 +235,7 @@ def _jpeg_frame(frame: bytes, marker: int, turn: int, adobe_transform: int | Non
         raise PictureError(f"a JPEG of {components} components, which is not read", "unsupported")
     if turn >= 5:
         height, width = width, height
-    return Facts("jpeg", mode, height, width, turn, marker == 0xC2)
+    return Facts("jpeg", mode, height, width, turn, marker == _PROGRESSIVE)
 
 
 def _exif_turn(tiff: bytes) -> int:

@@ -28,7 +28,8 @@ from pannier.sources.rules import GROUP, groups_by, read_rename
 from pannier.sources.table_files import Nulls
 from pannier.store.facts import Fact, plain_value, read_facts
 from pannier.store.leases import WRITER, holding
-from pannier.store.manifest import COLUMNS, SOURCE_SAID, rows_there
+from pannier.store.manifest import rows_there
+from pannier.store.manifest_files import COLUMNS, SOURCE_SAID
 from pannier.store.names import FIRST_STRAND, checked_name
 from pannier.store.records import rows_where
 from pannier.store.state import OpenedStore, State, miniatures_of

@@ -19,7 +19,8 @@ from pannier.sources.label_tables import fitting
 from pannier.sources.rules import plain_column
 from pannier.sources.table_files import Nulls, read_table
 from pannier.sources.tables import table_from
-from pannier.store.manifest import COLUMNS, SOURCE_SAID, Manifest, rows_there
+from pannier.store.manifest import Manifest, rows_there
+from pannier.store.manifest_files import COLUMNS, SOURCE_SAID
 from pannier.store.state import State
 
 # what a record has that can be changed, beside side columns

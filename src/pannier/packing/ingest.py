@@ -16,7 +16,7 @@ from pannier.packing.seen import Seen
 from pannier.sources.checking import Checked, Checker, Checking
 from pannier.sources.rows import Chosen, LeftOut, Source
 from pannier.store.index import PictureIndex, publish_segment, restore_segments
-from pannier.store.manifest import FACTS, FIELDS
+from pannier.store.manifest_files import FACTS, FIELDS
 from pannier.store.miniatures import KeptMiniatures
 from pannier.store.shards import Picture, ShardWriter
 from pannier.store.state import OpenedStore

@@ -19,7 +19,8 @@ from pannier.images.perceptual import ALIKE_BITS
 from pannier.packing.doubts import Doubt
 from pannier.packing.revision import Revision, both_sides, side_names
 from pannier.packing.three_way import Conflict, Corrections, Decided, alike, decide, there_in
-from pannier.store.manifest import SCHEMA, Manifest, rows_there
+from pannier.store.manifest import Manifest, rows_there
+from pannier.store.manifest_files import SCHEMA
 
 # the perceptual hashes of pictures that are stored, by their SHA-256
 Likeness = Callable[[Digests], Hashes]

@@ -40,7 +40,8 @@ from pannier.storage.memory import MemoryStorage
 from pannier.storage.opening import open_storage
 from pannier.store.facts import Fact, read_facts
 from pannier.store.leases import WRITER, holding
-from pannier.store.manifest import COLUMNS, FACTS, SCHEMA, SOURCE_SAID, Manifest
+from pannier.store.manifest import Manifest
+from pannier.store.manifest_files import COLUMNS, FACTS, SCHEMA, SOURCE_SAID
 from pannier.store.miniatures import KeptMiniatures
 from pannier.store.names import FIRST_STRAND, checked_name
 from pannier.store.shards import DEFAULT_SHARD_BYTES

@@ -13,7 +13,8 @@ from pannier.array_types import Flags
 from pannier.columns import Digests, NameColumn, Rows, digests_of, joined, order_by_hash
 from pannier.errors import UsageError
 from pannier.sources.rows import LeftOut
-from pannier.store.manifest import COLUMNS, REMOVED, SCHEMA, SOURCE_SAID, Manifest, names_there
+from pannier.store.manifest import Manifest, names_there
+from pannier.store.manifest_files import COLUMNS, REMOVED, SCHEMA, SOURCE_SAID
 
 
 @dataclass

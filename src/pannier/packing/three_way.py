@@ -17,7 +17,8 @@ import pyarrow.compute as pc
 from pannier.array_types import Flags
 from pannier.choices import Relabel
 from pannier.columns import Rows
-from pannier.store.manifest import SOURCE_SAID, Manifest
+from pannier.store.manifest import Manifest
+from pannier.store.manifest_files import SOURCE_SAID
 
 
 class Conflict(NamedTuple):

@@ -23,7 +23,8 @@ from pannier.sources.rows import LeftOut
 from pannier.sources.table_files import read_table
 from pannier.sources.tables import table_from
 from pannier.store.leases import WRITER, holding
-from pannier.store.manifest import FACTS, SCHEMA, SOURCE_SAID, Manifest, rows_there
+from pannier.store.manifest import Manifest, rows_there
+from pannier.store.manifest_files import FACTS, SCHEMA, SOURCE_SAID
 from pannier.store.names import FIRST_STRAND, checked_name
 from pannier.store.state import OpenedStore, State, ancestors, miniatures_of
 from pannier.versions.differing import differences

@@ -40,8 +40,10 @@ def read_batches(content: Any, file: str, what: str, schema: Any | None = None) 
     return read_file(content, file, what, schema)[1]
 
 
-def read_file(content: Any, file: str, what: str, schema: Any | None = None) -> tuple[Any, list[Any]]:
-    """The schema of a file and its batches; see `read_batches`."""
+def read_file(
+    content: Any, file: str, what: str, schema: Any | None = None, *, validated: bool = True
+) -> tuple[Any, list[Any]]:
+    """The schema of a file and its batches; see `read_batches`. Not validated: only the sizes of buffers are checked."""
     with arrow_errors(file, what):
         _refuse_compressed(memoryview(content))
         reader = pa.ipc.open_file(content)
@@ -50,7 +52,7 @@ def read_file(content: Any, file: str, what: str, schema: Any | None = None) -> 
             raise DamageError(f"{file} is damaged: it has not the columns of {what}", file=file)
         batches = [reader.get_batch(number) for number in range(reader.num_record_batches)]
         for batch in batches:
-            batch.validate(full=True)
+            batch.validate(full=validated)
         return reader.schema, batches
 
 

@@ -86,7 +86,7 @@ def digests_to_bytes(digests: Mapping[int, bytes | None]) -> bytes:
 
 
 def digests_from_bytes(content: bytes) -> dict[int, bytes | None]:
+    """What `digests_to_bytes` wrote. Raises struct.error for bytes that are no whole number of rows."""
     none = bytes(DIGEST_BYTES)
-    size = 2 + DIGEST_BYTES
-    rows = (content[at : at + size] for at in range(0, len(content), size))
-    return {int.from_bytes(row[:2], "big"): None if row[2:] == none else row[2:] for row in rows}
+    rows = struct.iter_unpack(f">H{DIGEST_BYTES}s", content)
+    return {bucket: None if value == none else value for bucket, value in rows}

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
@@ -12,65 +11,22 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from pannier import columns
-from pannier.errors import DamageError, NotFoundError, StoreError
-from pannier.hashing import crc32_of
-from pannier.storage.layout import manifest_file
 from pannier.storage.protocol import Storage
-from pannier.store.arrow_files import arrow_errors, read_file
 from pannier.store.content import (
     BUCKET_SHIFT,
     ROW_END,
     bucket_digest,
     content_id,
-    digests_from_bytes,
-    digests_to_bytes,
     encode_key,
     encode_side,
     encode_value,
 )
-from pannier.store.documents import Document, digest
+from pannier.store.manifest_files import COLUMNS, REMOVED, SCHEMA, SOURCE_SAID, FileRows, ManifestFile, publish, read_rows
 
 # a delta beyond this share of its base is written as a new base
 LARGEST_DELTA = 0.02
 
-FIELDS = (
-    pa.field("hash", pa.uint64(), nullable=False),
-    pa.field("key", pa.large_string(), nullable=False),
-    pa.field("label", columns.NAMES),
-    pa.field("split", columns.NAMES),
-    *columns.BYTES_FIELDS,
-    *columns.fact_fields(text=columns.NAMES),
-)
-COLUMNS = tuple(field.name for field in FIELDS)
-# those that tell of the picture itself, the same whatever key, label and split it has
-FACTS = COLUMNS[COLUMNS.index("sha256") :]
-SCHEMA = pa.schema(list(FIELDS))
-REMOVED = pa.field("removed", pa.bool_(), nullable=False)
-# what the source said of columns that were corrected, {"label": "twill"} as JSON; there once anything was, and no content
-SOURCE_SAID = pa.field("source_said", pa.string())
-
-_BUCKETS_KEY = b"buckets"
-_WHAT = "a manifest"
-# the numbers that tell of pictures, none of them below 0
-_MEASURES = ("byte_count", "height", "width")
 _ROWS_AT_ONCE = 1 << 14
-
-
-@dataclass(frozen=True)
-class ManifestFile:
-    """How a snapshot names a base or delta: its file's name (SHA-256 of its bytes), CRC-32, bytes and rows."""
-
-    name: str
-    crc32: int
-    byte_count: int
-    rows: int
-
-    def to_document(self) -> Document:
-        return {"name": self.name, "crc32": self.crc32, "byte_count": self.byte_count, "rows": self.rows}
-
-    @property
-    def path(self) -> str:
-        return manifest_file(self.name)
 
 
 class Manifest:
@@ -94,15 +50,10 @@ class Manifest:
         self.base_file, self.delta_file = base_file, delta_file
         self.digests = digests
         self.base_digests = digests if base_digests is None else base_digests
-        self._base, self._delta = base, delta
+        self._base = base if isinstance(base, FileRows) else FileRows(base)
+        self._delta = delta if delta is None or isinstance(delta, FileRows) else FileRows(delta)
         self._known_names: dict[str, list[str]] = {}
         self._views: dict[str, list[Any]] = {}
-        if delta is None or not delta.num_rows:
-            self._rows, self._all = None, base
-        else:
-            self._rows = _overlaid(base, delta)
-            parts = [base, delta.drop_columns(["removed"])]
-            self._all = pa.concat_tables(parts, promote_options="default").unify_dictionaries()
 
     @staticmethod
     def empty() -> Manifest:
@@ -111,19 +62,43 @@ class Manifest:
     @staticmethod
     def read(storage: Storage, base: ManifestFile, delta: ManifestFile | None, *, by_digest: bool = False) -> Manifest:
         """Opens base and delta; every byte of both is checked. Raises DamageError."""
-        base_table, digests = _read(storage, base, by_digest)
-        delta_table, changed = _read(storage, delta, by_digest) if delta else (None, {})
+        base_rows, digests = read_rows(storage, base, by_digest)
+        delta_rows, changed = read_rows(storage, delta, by_digest) if delta else (None, {})
         merged = {bucket: value for bucket, value in (digests | changed).items() if value is not None}
-        return Manifest(base_table, delta_table, merged, base, delta, digests, by_digest=by_digest)
+        return Manifest(base_rows, delta_rows, merged, base, delta, digests, by_digest=by_digest)
 
     def __len__(self) -> int:
-        return self._all.num_rows if self._rows is None else len(self._rows)
+        return self._base.num_rows if self._rows is None else len(self._rows)
+
+    @cached_property
+    def _rows(self) -> Any | None:
+        """Positions in base + delta by row; None where there is the base alone."""
+        return _overlaid(self._base.table(), self._delta.table()) if self._delta and self._delta.num_rows else None
+
+    @cached_property
+    def _both(self) -> Any:
+        """Base + delta."""
+        parts = [self._base.table(), self.delta_rows.drop_columns([REMOVED.name])]
+        return pa.concat_tables(parts, promote_options="default").unify_dictionaries()
+
+    def _table(self, *names: str) -> Any:
+        """Those columns, or all, where `_rows` points to. Raises DamageError."""
+        if self._rows is None:
+            return self._base.table(*names)
+        return self._both.select(list(names)) if names else self._both
+
+    def _column(self, name: str) -> Any:
+        return self._table(name).column(0)
+
+    @property
+    def _schema(self) -> Any:
+        return self._base.schema if self._rows is None else self._both.schema
 
     @property
     def delta_rows(self) -> Any:
         """The rows of the delta, with the column `removed`; none where there is none."""
         if self._delta is not None:
-            return self._delta
+            return self._delta.table()
         return SCHEMA.append(REMOVED).empty_table()
 
     @property
@@ -132,25 +107,25 @@ class Manifest:
 
     @property
     def side_columns(self) -> tuple[str, ...]:
-        return tuple(name for name in self._all.column_names if name not in COLUMNS and name != SOURCE_SAID.name)
+        return tuple(name for name in self._schema.names if name not in COLUMNS and name != SOURCE_SAID.name)
 
     @property
     def notes_corrections(self) -> bool:
         """Whether any record was ever corrected."""
-        return SOURCE_SAID.name in self._all.column_names
+        return SOURCE_SAID.name in self._schema.names
 
     def side_type(self, name: str) -> Any | None:
         """The Arrow type of a side column; None where there is no such column."""
-        return self._all.schema.field(name).type if name in self.side_columns else None
+        return self._schema.field(name).type if name in self.side_columns else None
 
     def column(self, name: str) -> Any:
         """A column of numbers as a NumPy array, in order of rows."""
-        values = self._all.column(name).to_numpy()
+        values = self._column(name).to_numpy()
         return values if self._rows is None else values[self._rows]
 
     def values(self, name: str) -> Any:
         """A column as Arrow has it, in order of rows."""
-        column = self._all.column(name)
+        column = self._column(name)
         return column if self._rows is None else column.take(pa.array(self._rows))
 
     def gather(self, rows: Any, name: str) -> Any:
@@ -172,26 +147,26 @@ class Manifest:
 
     def _views_of(self, name: str) -> list[Any]:
         if name not in self._views:
-            self._views[name] = [_fixed_width(chunk) for chunk in self._all.column(name).chunks]
+            self._views[name] = [_fixed_width(chunk) for chunk in self._column(name).chunks]
         return self._views[name]
 
     def names(self, name: str) -> list[str]:
         """The names behind the numbers of a column of names. Empty for other columns."""
         if name not in self._known_names:
-            chunks = self._all.column(name).chunks
+            chunks = self._column(name).chunks
             is_names = chunks and pa.types.is_dictionary(chunks[0].type)
             self._known_names[name] = chunks[0].dictionary.to_pylist() if is_names else []
         return self._known_names[name]
 
     def codes(self, name: str) -> tuple[np.ndarray[Any, np.dtype[np.int32]], list[str]]:
         """A column of names as (number by row, -1 for NULL; the names). NameColumn may be there that no row has."""
-        column = columns.NameColumn.of(self._all.column(name))
+        column = columns.NameColumn.of(self._column(name))
         return column.codes if self._rows is None else column.codes[self._rows], column.names
 
     def take(self, rows: Any, names: Sequence[str] | None = None) -> Any:
         """An Arrow table of those rows, by number; of all columns unless some are named."""
         rows = np.asarray(rows, np.int64)
-        table = self._all if names is None else self._all.select(list(names))
+        table = self._table(*(names or ()))
         if self._rows is None:
             return table.take(pa.array(rows))
         return self._take_of_both(table, self._rows[rows])
@@ -225,7 +200,7 @@ class Manifest:
 
     def table(self) -> Any:
         """All rows as one Arrow table."""
-        return self._all if self._rows is None else self._all.take(pa.array(self._rows))
+        return self._table() if self._rows is None else self._both.take(pa.array(self._rows))
 
     @cached_property
     def hashes(self) -> np.ndarray[Any, np.dtype[np.uint64]]:
@@ -236,7 +211,7 @@ class Manifest:
         """The number of the row with that key, or None."""
         at = int(np.searchsorted(self.hashes, np.uint64(key_hash)))
         while at < len(self) and int(self.hashes[at]) == key_hash:
-            if self.take([at]).column("key")[0].as_py() == key:
+            if self.take([at], ["key"]).column(0)[0].as_py() == key:
                 return at
             at += 1
         return None
@@ -262,8 +237,8 @@ class Manifest:
         Recomputes the digests of the touched buckets alone. The base is this one's, unless the delta gets too large.
         """
         delta = changes
-        if self._delta is not None and self._delta.num_rows:
-            both = pa.concat_tables([self._delta, changes], promote_options="default").unify_dictionaries()
+        if self._rows is not None:
+            both = pa.concat_tables([self.delta_rows, changes], promote_options="default").unify_dictionaries()
             delta = both.take(pa.array(_last_of_each(both)))
         delta = delta.take(pa.array(columns.order_by_hash(delta.column("hash").to_numpy(), delta.column("key"))))
         merged = Manifest(self._base, delta, {})
@@ -351,15 +326,6 @@ def names_there(manifest: Manifest, there: columns.Rows, column: str) -> columns
     return columns.NameColumn(np.append(codes, np.int32(-1))[there], names)
 
 
-def publish(storage: Storage, table: Any, digests: Mapping[int, bytes | None]) -> ManifestFile:
-    """Writes a base or delta under the SHA-256 of its bytes."""
-    schema = table.schema.with_metadata({b"pannier": b"manifest 1", _BUCKETS_KEY: digests_to_bytes(digests)})
-    content = columns.ipc_bytes(table.cast(schema).combine_chunks())
-    file = ManifestFile(digest(content), crc32_of(content), len(content), table.num_rows)
-    storage.create(file.path, content)
-    return file
-
-
 def write(storage: Storage, parent: Manifest, changes: Any) -> Manifest:
     """Publishes what `changes` make of a parent manifest, and gives it opened. Writes no more than it must."""
     base, delta, digests = parent.changed(changes)
@@ -373,69 +339,6 @@ def write(storage: Storage, parent: Manifest, changes: Any) -> Manifest:
     }
     delta_file = publish(storage, delta, differing)
     return Manifest(base, delta, digests, parent.base_file, delta_file, parent.base_digests)
-
-
-def digest_of_bucket(storage: Storage, file: ManifestFile, bucket: int) -> bytes | None:
-    """What a base or delta says of a bucket: its digest, zeros for an empty one, None where it says nothing of it.
-
-    Reads no row, and checks none. Raises DamageError.
-    """
-    with arrow_errors(file.path, _WHAT):
-        content = pa.ipc.open_file(storage.view(file.path)).schema.metadata[_BUCKETS_KEY]
-    lines = np.frombuffer(content, np.dtype([("bucket", ">u2"), ("digest", "V32")]))
-    at = int(np.searchsorted(lines["bucket"], bucket))
-    return lines["digest"][at].tobytes() if at < len(lines) and lines["bucket"][at] == bucket else None
-
-
-def read_table(storage: Storage, file: ManifestFile) -> Any:
-    """The rows of a base or delta as they stand in its file; every byte is checked. Raises DamageError."""
-    return _read(storage, file)[0]
-
-
-def _read(storage: Storage, file: ManifestFile, by_digest: bool = False) -> tuple[Any, dict[int, bytes | None]]:
-    try:
-        content = storage.view(file.path)
-    except NotFoundError:
-        raise DamageError(f"{file.path} is missing; bring it back from a copy of the store", file=file.path) from None
-    except StoreError as error:
-        raise DamageError(f"{file.path} cannot be read: {error}", file=file.path) from error
-    is_whole = digest(content) == file.name if by_digest else crc32_of(content) == file.crc32
-    if content.size != file.byte_count or not is_whole:
-        raise DamageError(f"{file.path} is damaged: its checksum does not fit", file=file.path)
-    table = _checked(content, file)
-    with arrow_errors(file.path, _WHAT):
-        digests = digests_from_bytes(table.schema.metadata[_BUCKETS_KEY])
-    return table.replace_schema_metadata(None), digests
-
-
-def _checked(content: Any, file: ManifestFile) -> Any:
-    """The rows, which have the columns that a manifest has, and values that can be. Raises DamageError."""
-    schema, batches = read_file(content, file.path, _WHAT)
-    fixed = SCHEMA if schema.names[len(COLUMNS) : len(COLUMNS) + 1] != [REMOVED.name] else SCHEMA.append(REMOVED)
-    table = pa.Table.from_batches(batches, schema)
-
-    def refuse(what: str) -> None:
-        raise DamageError(f"{file.path} is damaged: {what}", file=file.path)
-
-    has = [(field.name, field.type) for field in [*schema][: len(fixed)]]
-    if len({*schema.names}) < len(schema.names) or has != [(field.name, field.type) for field in fixed]:
-        refuse("it has not the columns of a manifest")
-    if any(table.column(field.name).null_count for field in fixed if not field.nullable):
-        refuse("a value is none")
-    side = [field for field in [*schema][len(fixed) :] if field.type not in columns.SIDE_TYPES]
-    if side:
-        refuse(f"a side column cannot hold {side[0].type}")
-    if len(table) != file.rows:
-        refuse(f"it has {len(table):,} rows for {file.rows:,}")
-    names = [field.name for field in fixed if pa.types.is_dictionary(field.type)]
-    if any(chunk.dictionary.null_count for name in names for chunk in table.column(name).chunks):
-        refuse("a name is none")
-    hashes = table.column("hash").to_numpy()
-    if (hashes[1:] < hashes[:-1]).any():
-        refuse("its rows are not in order")
-    if len(table) and any(pc.min(table.column(name)).as_py() < 0 for name in _MEASURES):
-        refuse("a size is below 0")
-    return table
 
 
 def _as_list(column: Any, names: list[str]) -> list[Any]:

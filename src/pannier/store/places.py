@@ -8,6 +8,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from pannier.array_types import Flags
 from pannier.columns import Rows, digest_list, tuples
 from pannier.errors import DamageError, NotFoundError, StoreError
 from pannier.hashing import crc32_of
@@ -48,15 +49,23 @@ def damage(place: Place, key: str, what: str) -> DamageError:
     )
 
 
-def places_of(manifest: Manifest, index: PictureIndex, rows: Rows) -> list[Place]:
-    """The places of some rows' pictures, in their order. Raises DamageError for one that is in no shard. For any thread."""
+def places_of(manifest: Manifest, index: PictureIndex, rows: Rows, by_digest: bool | Flags | None = None) -> list[Place]:
+    """The places of some rows' pictures, in their order. For any thread.
+
+    by_digest: whether pictures are to be held against their SHA-256, of all rows or by row; None as the manifest has it.
+    Raises DamageError for one that is in no shard.
+    """
     sha256, lengths = manifest.gather(rows, "sha256"), manifest.gather(rows, "byte_count")
     places = index.find(sha256)
     for i in np.flatnonzero((places.segment < 0) | (places.length != lengths)).tolist():
         key = manifest.take([rows[i]], ["key"]).column(0)[0].as_py()
         raise _misplaced(key, sha256[i].tobytes().hex(), places.shards, int(places.segment[i]), int(places.row[i]))
     shards = [places.shards[segment] for segment in places.segment.tolist()]
-    crcs = [None] * len(rows) if manifest.by_digest else manifest.gather(rows, "crc32").tolist()
+    by_digest = manifest.by_digest if by_digest is None else by_digest
+    crcs: list[int | None] = manifest.gather(rows, "crc32").tolist()
+    if np.any(by_digest):
+        asked = np.broadcast_to(by_digest, len(rows)).tolist()
+        crcs = [None if is_asked else crc for is_asked, crc in zip(asked, crcs, strict=True)]
     columns = (shards, places.offset.tolist(), places.length.tolist(), crcs, places.row.tolist(), digest_list(sha256))
     return tuples(Place, *columns)
 

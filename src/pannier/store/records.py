@@ -18,7 +18,8 @@ from pannier.sources.rules import holds
 from pannier.storage.protocol import Storage
 from pannier.store.boxes import boxes_of, check_boxes
 from pannier.store.index import PictureIndex
-from pannier.store.manifest import COLUMNS, SOURCE_SAID, Manifest
+from pannier.store.manifest import Manifest
+from pannier.store.manifest_files import COLUMNS, SOURCE_SAID
 from pannier.store.places import pictures_of
 
 # what no reader of records needs, or cannot read

@@ -12,7 +12,8 @@ from pannier.errors import DamageError, UsageError
 from pannier.storage.layout import JSON, SNAPSHOTS, snapshot_file
 from pannier.storage.protocol import Storage
 from pannier.store.documents import Document, content_named, parsed
-from pannier.store.manifest import Manifest, ManifestFile
+from pannier.store.manifest import Manifest
+from pannier.store.manifest_files import ManifestFile
 
 SHOWN_DIGITS = 12
 

@@ -13,7 +13,8 @@ from pannier.errors import NotFoundError
 from pannier.storage.layout import attached_file, left_out_file, snapshot_file
 from pannier.storage.protocol import Storage
 from pannier.store.documents import Document
-from pannier.store.manifest import ManifestFile, overridden_rows, read_table
+from pannier.store.manifest import overridden_rows
+from pannier.store.manifest_files import ManifestFile, read_table
 from pannier.store.snapshots import read_document
 
 # so many digests are collected before they are reduced to distinct ones

@@ -15,7 +15,8 @@ from pannier.storage.layout import snapshot_file
 from pannier.storage.protocol import Storage
 from pannier.store.content import BUCKET_SHIFT, BUCKETS, content_id
 from pannier.store.documents import Document, digest
-from pannier.store.manifest import Manifest, ManifestFile, overridden_rows
+from pannier.store.manifest import Manifest, overridden_rows
+from pannier.store.manifest_files import ManifestFile
 from pannier.store.snapshots import SHOWN_DIGITS
 from pannier.upkeep.findings import FROM_COPY, Finding
 from pannier.versions.differing import differences

@@ -29,7 +29,8 @@ from pannier.sources.rows import LeftOut, Row, Source
 from pannier.sources.rules import Rules
 from pannier.sources.several import choose
 from pannier.storage.opening import open_storage, parted_address
-from pannier.store.manifest import SCHEMA, Manifest
+from pannier.store.manifest import Manifest
+from pannier.store.manifest_files import SCHEMA
 from pannier.store.state import State, is_store, open_store
 from pannier.versions.differing import Difference, differences
 from pannier.versions.docket import ENDING, Docket

@@ -15,7 +15,8 @@ from pannier.storage.layout import ADDITIONS
 from pannier.store.content import bucket_of
 from pannier.store.documents import Document
 from pannier.store.facts import FactsByKey
-from pannier.store.manifest import COLUMNS, REMOVED, SOURCE_SAID, Manifest, ManifestFile, digest_of_bucket
+from pannier.store.manifest import Manifest
+from pannier.store.manifest_files import COLUMNS, REMOVED, SOURCE_SAID, ManifestFile, digest_of_bucket
 from pannier.store.records import HIDDEN
 from pannier.store.snapshots import read_document
 from pannier.store.state import OpenedStore, State, ancestors, lineage, names_by_snapshot

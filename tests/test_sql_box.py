@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import signal
 from pathlib import Path
 
 import pytest
@@ -75,6 +76,25 @@ def test_what_is_no_question_of_records_is_refused(
 def test_a_query_without_end_is_ended(packed: pannier.Snapshot, asked: str) -> None:
     with pytest.raises(UsageError, match="takes more (than 4 s, and was|memory than a query may)"):
         packed.query(f"SELECT {asked} FROM records a, records b, records c, records d, records e, records f")
+
+
+def test_a_signal_in_a_query_is_heard_as_it_is(packed: pannier.Snapshot) -> None:
+    class Heard(Exception):
+        pass
+
+    def hear(*_: object) -> None:
+        raise Heard
+
+    handler = signal.signal(signal.SIGALRM, hear)
+    try:
+        for seconds in (0.002, 0.02, 0.2, 0.5):
+            with pytest.raises(Heard):  # noqa: PT012  # the alarm may ring before the query begins
+                signal.setitimer(signal.ITIMER_REAL, seconds)
+                packed.query("SELECT count(*) FROM records a, records b, records c, records d, records e, records f")
+    finally:
+        signal.setitimer(signal.ITIMER_REAL, 0)
+        signal.signal(signal.SIGALRM, handler)
+    assert len(packed.query("SELECT key FROM records")) == 60
 
 
 @pytest.mark.parametrize(

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import contextlib
 import re
-import threading
-from collections.abc import Sequence
-from typing import Any
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor, wait
+from typing import Any, TypeVar
 
 import pyarrow as pa
 
@@ -18,6 +18,9 @@ ROW = "number of the row"
 # what a query may take, and what a row and a byte of its tables add to that
 _SECONDS, _SECONDS_A_ROW = 4.0, 50e-6
 _BYTES, _BYTES_A_BYTE = 192 << 20, 4
+_INTERRUPTED_EACH = 0.05
+
+T = TypeVar("T")
 
 
 class Box:
@@ -37,16 +40,19 @@ class Box:
         import duckdb
 
         seconds, answered = _SECONDS + _SECONDS_A_ROW * self._rows, None
-        try:
+
+        def run() -> Any:
             connection = self._connected()
             checked_select(_tree(connection, sql), self._tables)
-            with _Alarm(connection, seconds):
-                relation = connection.sql(sql)
-                answered = pa.table({}) if relation is None else relation.to_arrow_table()
-                return answered
+            relation = connection.sql(sql)
+            return pa.table({}) if relation is None else relation.to_arrow_table()
+
+        try:
+            answered = _bounded(run, seconds, self._interrupt)
+            return answered
         except NotAllowed as error:
             raise UsageError(f"{what}: {error}") from None
-        except duckdb.InterruptException:
+        except TimeoutError:
             raise UsageError(f"{what}: it takes more than {seconds:.0f} s, and was ended") from None
         except duckdb.OutOfMemoryException:
             raise UsageError(f"{what}: it takes more memory than a query may have") from None
@@ -63,6 +69,11 @@ class Box:
                 self._connection.register(name, table)
         return self._connection
 
+    def _interrupt(self) -> None:
+        connection = self._connection
+        if connection is not None:
+            connection.interrupt()
+
     def _close(self) -> None:
         connection, self._connection = self._connection, None
         if connection is not None:
@@ -73,9 +84,12 @@ def check_simple(expression: str, what: str) -> None:
     """Raises UsageError where an expression from a stranger has more than columns, values and simple functions."""
     import duckdb
 
-    try:
+    def check() -> None:
         with contextlib.closing(_connection(_BYTES)) as connection:
             checked_expression(_tree(connection, f"SELECT ({expression}\n) FROM records"))
+
+    try:
+        _bounded(check, _SECONDS, lambda: None)
     except NotAllowed as error:
         raise UsageError(f"{what}: {error}") from None
     except (duckdb.Error, UnicodeEncodeError) as error:
@@ -106,19 +120,23 @@ def _tree(connection: Any, sql: str) -> str:
     return str(connection.execute("SELECT json_serialize_sql(?)", [sql]).fetchall()[0][0])
 
 
-class _Alarm:
-    """Interrupts what a connection does after some seconds."""
+def _bounded(work: Callable[[], T], seconds: float, interrupt: Callable[[], None]) -> T:
+    """What some work of DuckDB's gives, done in a thread of its own: where it runs, signals are not heard, or swallowed.
 
-    def __init__(self, connection: Any, seconds: float) -> None:
-        self._timer = threading.Timer(seconds, connection.interrupt)
-        self._timer.daemon = True
-
-    def __enter__(self) -> None:
-        self._timer.start()
-
-    def __exit__(self, *_: object) -> None:
-        self._timer.cancel()
-        self._timer.join()
+    Whatever happens the thread has ended then, interrupted where it had not. Raises TimeoutError, what the work raises, and
+    what a signal's handler does.
+    """
+    with ThreadPoolExecutor(1, "sql") as pool:
+        future = pool.submit(work)
+        try:
+            done, _ = wait([future], seconds)
+        finally:
+            while not future.done():  # what had not begun yet was not interrupted
+                interrupt()
+                wait([future], _INTERRUPTED_EACH)
+        if not done:
+            raise TimeoutError
+        return future.result()
 
 
 def _explained(message: str, columns: Sequence[str]) -> str:

@@ -12,13 +12,12 @@ import tarfile
 import tempfile
 import weakref
 import zipfile
-import zlib
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Any
 
-from pannier.errors import PictureError, SourceError
+from pannier.errors import PannierError, PictureError, SourceError
 from pannier.images.facts import refuse_other_kinds
 from pannier.kinds import Refusal
 from pannier.sources import paths
@@ -37,7 +36,8 @@ _BYTES_A_MEMBER = 4000
 _LONGEST_HEADER = 1 << 20
 
 _OPENERS: dict[bytes, Callable[..., Any]] = {b"\x1f\x8b": gzip.open, b"BZh": bz2.open, b"\xfd7zXZ": lzma.open}
-_NOT_READABLE = (zipfile.BadZipFile, tarfile.TarError, zlib.error, lzma.LZMAError, EOFError, OSError, NotImplementedError)
+# all else that reading raises is what the bytes of a stranger happen to provoke
+_OURS = (PannierError, MemoryError)
 
 
 @dataclass(frozen=True)
@@ -100,7 +100,9 @@ class ArchiveSource(paths.PathSource):
         """The picture's bytes, or the first of them. Raises PictureError where they cannot be read."""
         try:
             return self._opened.read(self._places[self._keys[row.number]], row.byte_count, most)
-        except _NOT_READABLE as error:
+        except _OURS:
+            raise
+        except Exception as error:
             raise PictureError(f"cannot be read out of the archive: {error}", "unreadable") from error
 
     def file(self, row: Row) -> FileStamp | None:
@@ -136,7 +138,9 @@ class ArchiveSource(paths.PathSource):
             return paths.hidden(member.path, is_folder=False)
         try:
             head = self._opened.read(member.place, member.byte_count, HEAD_BYTES)
-        except _NOT_READABLE as error:
+        except _OURS:
+            raise
+        except Exception as error:
             return ("unreadable", f"cannot be read out of the archive: {error}")
         try:
             if head or not paths.looks_like_picture(member.path):
@@ -257,5 +261,7 @@ def _sole_folder(members: list[bytes]) -> bytes:
 def _archive_errors(path: str | Path) -> Iterator[None]:
     try:
         yield
-    except _NOT_READABLE as error:
+    except _OURS:
+        raise
+    except Exception as error:
         raise SourceError(f"{path} cannot be read as an archive: {error}") from error

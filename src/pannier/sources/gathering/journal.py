@@ -21,6 +21,8 @@ from pannier.strict import STRICT, Count, Digest, Text, read_strictly
 
 JOURNAL = ".gathered.jsonl"
 LOCK = ".gathering"
+# in bytes: what file systems take, less room for a folder that it all lies in
+_LONGEST_PATH, _LONGEST_PART = 2048, 255
 ARRIVING = ".arriving-"
 
 
@@ -53,6 +55,8 @@ def _inside(file: str) -> str:
     parts = file.split("/")
     if not file or "\0" in file or "\\" in file or any(part in ("", ".", "..") for part in parts):
         raise ValueError("a path that leads out of the folder")
+    if len(file.encode()) > _LONGEST_PATH or any(len(part.encode()) > _LONGEST_PART for part in parts):
+        raise ValueError("a path that is longer than any that is written")
     return file
 
 

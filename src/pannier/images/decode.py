@@ -134,6 +134,8 @@ def _decode_deep(data: bytes | memoryview, facts: Facts) -> Pixels:
     """16 bits a channel, which Pillow would cut to 8: through OpenCV, blue first; a fourth sample may mean nothing."""
     import cv2
 
+    if facts.format == "png":
+        _check_chunks(data)
     flags = cv2.IMREAD_UNCHANGED | cv2.IMREAD_IGNORE_ORIENTATION
     pixels = cv2.imdecode(np.frombuffer(data, np.uint8), flags)
     if pixels is None or pixels.dtype != np.uint16:
@@ -147,6 +149,15 @@ def _decode_deep(data: bytes | memoryview, facts: Facts) -> Pixels:
         with open_with_pillow(data, "tiff") as image:
             pixels = np.uint16(65535) - pixels if image.tag_v2.get(PHOTOMETRIC_TAG) == 0 else pixels
     return _from_16_bits(pixels)
+
+
+def _check_chunks(data: bytes | memoryview) -> None:
+    """Raises PictureError where a PNG's chunk says to be longer than the file: OpenCV takes the memory before it looks."""
+    at = 8
+    while at + 8 <= len(data) and data[at + 4 : at + 8] != b"IEND":
+        at += 12 + int.from_bytes(data[at : at + 4], "big")
+        if at > len(data):
+            raise PictureError("cut short")
 
 
 def _with_one_transparent(gray: Pixels, value: int, bits: int) -> Pixels:

@@ -96,7 +96,6 @@ STEPS: tuple[tuple[str, dict[str, Any]], ...] = (
 
 def shoot(name: str, command: str, after: float | None, folder: Path) -> None:
     environment = os.environ | {"TERMSHOT_SHOW": command, "TERMSHOT_S": "240"}
-    environment["PATH"] = f"{Path(sys.executable).parent}:{environment['PATH']}"
     if after is not None:
         environment["TERMSHOT_AT"] = str(after)
     words = ["bash", "-c", command]
@@ -120,6 +119,7 @@ def draw_steps(folder: Path) -> None:
 
 def main() -> None:
     SHOTS.mkdir(exist_ok=True)
+    os.environ["PATH"] = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         draw_archive(folder, 600, 7)

@@ -13,7 +13,7 @@ import io, json, sys, resource
 import numpy as np
 from PIL import Image
 import pannier
-from pannier.images.cost import Kinds, decoding_costs, kind_of
+from pannier.images.cost import Kind, decoding_costs, kind_of
 from pannier.images.facts import read_facts
 from pannier.images.prepare import Preparation
 from pannier.measuring.memory import fix_map_threshold, working_bytes, release_free_memory, Sampler
@@ -48,7 +48,7 @@ sampler.reset()
 preparation.into(large, facts, out)
 sampler.close()
 each = lambda value: np.array([value])
-kinds = Kinds(*(each(flag) for flag in kind_of(facts.format, facts.mode)))
+kinds = Kind(*(each(number) for number in kind_of(facts.format, facts.mode, "rgb")))
 numbers = (each(number) for number in (facts.height, facts.width, facts.turn, facts.progressive, len(large)))
 costs = decoding_costs(kinds, *numbers, treatment)
 print(json.dumps({"peak": sampler.peak_bytes - level, "charged": int((costs.own + costs.allocated + costs.scratch)[0])}))
@@ -64,6 +64,7 @@ CASES = [
     ("png", "P", {"compress_level": 1}),
     ("png", "16", {}),
     ("webp", "RGB", {"method": 0}),
+    ("webp", "RGB", {"method": 0, "lossless": True}),
     ("webp", "RGBA", {"method": 0}),
     ("tiff", "RGB", {}),
     ("gif", "P", {}),

@@ -11,7 +11,8 @@ import numpy as np
 from pannier.array_types import Numbers
 from pannier.columns import Rows
 from pannier.feed.order import ORDER_BYTES_PER_RECORD
-from pannier.images.cost import Kinds, after_fit_bytes, decoding_costs, kind_of
+from pannier.images.cost import Kind, after_fit_bytes, color_of, decoding_costs, kind_of
+from pannier.images.decode import Color
 from pannier.images.treatment import Treatment
 from pannier.store.manifest import Manifest
 
@@ -63,7 +64,9 @@ def needs_of(
         return Needs(encoded, encoded, none, none, None, batch_size, order_bytes)  # read, then copied out
     names = ("height", "width", "turn", "progressive")
     heights, widths, turns, progressive = (manifest.column(name)[rows] for name in names)
-    costs = decoding_costs(_kinds(manifest, rows), heights, widths, turns, progressive, encoded, treatment)
+    costs = decoding_costs(
+        _kinds(manifest, rows, color_of(treatment)), heights, widths, turns, progressive, encoded, treatment
+    )
     tall, wide = treatment.frame.canvas
     canvas = treatment.channels * tall * wide
     parts: tuple[Numbers, ...] = (encoded, costs.own, costs.allocated, costs.scratch)
@@ -75,11 +78,10 @@ def needs_of(
     return Needs(parts[0], own, allocated, scratch, item_bytes, batch_size, order_bytes)
 
 
-def _kinds(manifest: Manifest, rows: Rows) -> Kinds:
+def _kinds(manifest: Manifest, rows: Rows, color: Color) -> Kind:
     """What formats and modes mean for decoding: looked up once for each pair of names, then by number."""
     (formats, format_names), (modes, mode_names) = manifest.codes("format"), manifest.codes("mode")
-    table = np.array([[kind_of(form, mode) for mode in mode_names] for form in format_names], bool)
+    table = np.array([kind_of(form, mode, color) for form in format_names for mode in mode_names], np.int64)
     if not table.size:
-        return Kinds(*(np.zeros(0, bool) for _ in range(3)))
-    pairs = formats[rows] * len(mode_names) + modes[rows]
-    return Kinds(*(table.reshape(-1, 3)[:, i][pairs] for i in range(3)))
+        return Kind(*np.zeros((len(Kind._fields), 0), np.int64))
+    return Kind(*table[formats[rows] * len(mode_names) + modes[rows]].T)

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from functools import cache
+from typing import Any, NamedTuple
 
 import numpy as np
 
 from pannier.array_types import Flags, Numbers
+from pannier.images.decode import Color, native_of
 from pannier.images.facts import Facts
 from pannier.images.placement import Frame, reduction
 from pannier.images.tone import has_tone
@@ -23,7 +25,12 @@ REACHES = {"nearest": 1, "bilinear": 1, "bicubic": 2, "lanczos": 3}
 # what libjpeg holds beside the pixels: a few rows of every component, and its tables; tests/test_costs.py measures it all
 JPEG_ROWS = 48
 JPEG_TABLES = 256 << 10
-# Pillow's own pixels (WebP: three canvases of them), the copy handed to NumPy, made in pieces and joined, and the result
+# libpng and libwebp: tables and some rows; bands of what has still to become what is wanted; transparency; pixels of its
+# own that libwebp holds of what is lossless, and a frame of what is animated
+PNG_BYTES, PNG_BYTES_PER_COLUMN = 160 << 10, 24
+WEBP_BYTES, WEBP_BYTES_PER_COLUMN, WEBP_ALPHA_BYTES_PER_PIXEL, WEBP_BYTES_PER_PIXEL = 128 << 10, 112, 2, 9
+MADE_BYTES = 256 << 10
+# Pillow's own pixels, the copy handed to NumPy, made in pieces and joined, and the result
 PILLOW_BYTES_PER_PIXEL = 26
 # 16 bits a channel through OpenCV: pixels of up to 8 bytes, reordered, and the result
 DEEP_BYTES_PER_PIXEL = 8 + 8 + 4
@@ -39,22 +46,45 @@ class Costs:
     scratch: Numbers
 
 
-@dataclass(frozen=True)
-class Kinds:
-    """By record, from its format and mode: decodes into our own buffer, is gray, has 16 bits a channel. Or of one alone."""
+class Kind(NamedTuple):
+    """What format and mode say of decoding, of one picture or by record.
 
-    planned: Flags | bool
-    gray: Flags | bool
-    deep: Flags | bool
+    reducible: fewer pixels can be decoded than there are. own: bytes a pixel in our buffer, 0 where the decoder allocates
+    the pixels. fixed, by_column, by_pixel, if_held: bytes that a decoder allocates for a while: at least, for each column,
+    for each pixel, and for each where it holds the whole picture beside its pixels.
+    """
+
+    reducible: Any
+    own: Any
+    fixed: Any
+    by_column: Any
+    by_pixel: Any
+    if_held: Any
 
 
-def kind_of(format: str, mode: str) -> tuple[bool, bool, bool]:
-    """(planned, gray, deep) of one format and mode, as `decode` takes them."""
-    return format == "jpeg" and mode in ("ycbcr", "gray"), mode == "gray", "16" in mode
+@cache
+def kind_of(format: str, mode: str, color: Color) -> Kind:
+    """Of one format and mode, as `decode` takes them."""
+    native = native_of(format, mode, color)
+    if native is None:
+        return Kind(False, 0, BAND_BYTES, 0, DEEP_BYTES_PER_PIXEL if "16" in mode else PILLOW_BYTES_PER_PIXEL, 0)
+    own = native.bytes_per_pixel(color)
+    if format == "jpeg":
+        return Kind(True, own, JPEG_TABLES, 3 * JPEG_ROWS, 0, 2 if mode == "gray" else 6)
+    made = 0 if native.made else MADE_BYTES
+    if format == "png":
+        return Kind(False, own, PNG_BYTES + made, PNG_BYTES_PER_COLUMN, 0, 0)
+    alpha = WEBP_ALPHA_BYTES_PER_PIXEL if mode.endswith("+alpha") else 0
+    return Kind(False, own, WEBP_BYTES + made, WEBP_BYTES_PER_COLUMN, alpha, WEBP_BYTES_PER_PIXEL)
+
+
+def color_of(treatment: Treatment) -> Color:
+    """The color that pictures are decoded to for a treatment."""
+    return "rgb" if treatment.gray_weights is not None else treatment.color
 
 
 def decoding_costs(
-    kinds: Kinds,
+    kinds: Kind,
     heights: Numbers,
     widths: Numbers,
     turns: Numbers,
@@ -64,7 +94,7 @@ def decoding_costs(
 ) -> Costs:
     """Upper bounds by record. Heights and widths are those of upright pictures, in pixels."""
     heights, widths = heights.astype(np.int64), widths.astype(np.int64)
-    by = np.where(kinds.planned, reduction(heights, widths, treatment.frame), 1)
+    by = np.where(kinds.reducible, reduction(heights, widths, treatment.frame), 1)
     decoded_height, decoded_width = -(-heights // by), -(-widths // by)
     area = decoded_height * decoded_width
     decoded = area * (3 if treatment.gray_weights is not None else treatment.channels)
@@ -73,7 +103,7 @@ def decoding_costs(
     cut = decoded * (3 * len(treatment.own_at("decoded")) + 1) if treatment.frame.decodes_whole else 0 * area
     cut = cut + area if treatment.gray_weights is not None else cut
 
-    own = np.where(kinds.planned, decoded, 0) + turned + evened + cut + after_fit_bytes(treatment)
+    own = area * kinds.own + turned + evened + cut + after_fit_bytes(treatment)
     allocated = _in_decoders(kinds, heights, widths, progressive, byte_counts)
     allocated = allocated + (area if treatment.tone == "clahe" else 0)
     return Costs(own, allocated, _scratch(decoded_height, decoded_width, treatment))
@@ -81,9 +111,9 @@ def decoding_costs(
 
 def checking_cost(facts: Facts, byte_count: int) -> int:
     """Upper bound for one picture that is decoded to gray and hashed, its file too."""
-    kinds = Kinds(*kind_of(facts.format, facts.mode))
-    in_decoder = _in_decoders(kinds, facts.height, facts.width, facts.progressive, byte_count)
-    return int(in_decoder) + byte_count + 2 * facts.height * facts.width
+    kind, size = kind_of(facts.format, facts.mode, "gray"), facts.height * facts.width
+    in_decoder = _in_decoders(kind, facts.height, facts.width, facts.progressive, byte_count)
+    return int(in_decoder) + byte_count + (2 + kind.own) * size
 
 
 def recoding_cost(facts: Facts, byte_count: int) -> int:
@@ -91,19 +121,12 @@ def recoding_cost(facts: Facts, byte_count: int) -> int:
     return BAND_BYTES + 3 * byte_count + PILLOW_BYTES_PER_PIXEL * facts.height * facts.width
 
 
-def _in_decoders(kinds: Kinds, heights: Any, widths: Any, progressive: Any, byte_counts: Any) -> Any:
+def _in_decoders(kind: Kind, heights: Any, widths: Any, progressive: Any, byte_counts: Any) -> Any:
     """What decoders allocate for a while, for columns or for one picture."""
-    where, larger = (np.where, np.maximum) if isinstance(heights, np.ndarray) else (_where, max)
-    in_libjpeg = JPEG_TABLES + JPEG_ROWS * 3 * larger(heights, widths)
-    coefficients = where(kinds.gray, 2, 6) * (heights + 16) * (widths + 16)
-    in_libjpeg = in_libjpeg + where(progressive, coefficients, 0)
-    per_pixel = where(kinds.deep, DEEP_BYTES_PER_PIXEL, PILLOW_BYTES_PER_PIXEL)
-    return where(kinds.planned, in_libjpeg, BAND_BYTES + byte_counts + heights * widths * per_pixel)
-
-
-def _where(condition: Any, yes: int, no: int) -> int:
-    """np.where of one, in a hundredth of the time."""
-    return yes if condition else no
+    longest = np.maximum(heights, widths) if isinstance(heights, np.ndarray) else max(heights, widths)
+    held = kind.if_held * progressive * (heights + 16) * (widths + 16)
+    copied = byte_counts * (kind.own == 0)
+    return kind.fixed + kind.by_column * longest + kind.by_pixel * heights * widths + held + copied
 
 
 def after_fit_bytes(treatment: Treatment) -> int:

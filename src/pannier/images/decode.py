@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Callable
-from functools import partial
-from typing import Any, Literal
+from functools import cache, partial
+from typing import Any, Literal, NamedTuple
 
 import numpy as np
 
 from pannier.errors import PictureError
+from pannier.images import webp
 from pannier.images.facts import PHOTOMETRIC_TAG, Facts, open_with_pillow
 
 Color = Literal["rgb", "gray"]
 Pixels = np.ndarray[Any, np.dtype[np.uint8]]
+Background = tuple[int, int, int]
 
 # below this side a reduced decoding is not asked for: libjpeg's eighths could round to the same size there
 SMALLEST_REDUCED_SIDE = 64
@@ -21,12 +24,43 @@ SMALLEST_REDUCED_SIDE = 64
 WHITE = (255, 255, 255)
 
 # pixels that are computed on at once in numbers of more than 8 bits
-BAND_PIXELS = 1 << 16
+BAND_PIXELS = 1 << 12
 
 
-def decodes_into_own_buffer(facts: Facts) -> bool:
-    """Whether `decode` writes into the buffer given to it, allocating next to nothing beside it."""
-    return facts.format == "jpeg" and facts.mode in ("ycbcr", "gray")
+class Native(NamedTuple):
+    """How pixels come out of a decoder that writes into our buffer: channels, bytes each; `made`: as they are wanted."""
+
+    channels: int
+    item_bytes: int
+    made: bool = False
+
+    def bytes_per_pixel(self, color: Color) -> int:
+        """In our buffer: as they come, and beside them as they are wanted."""
+        return self.channels * self.item_bytes + (0 if self.made else 1 if color == "gray" else 3)
+
+
+@cache
+def native_of(format: str, mode: str, color: Color = "rgb") -> Native | None:
+    """None where the decoder of that format and mode allocates the pixels itself."""
+    wanted = 1 if color == "gray" else 3
+    if format == "jpeg" and mode in ("ycbcr", "gray"):
+        return Native(wanted, 1, True)
+    if format not in ("png", "webp"):
+        return None
+    base = mode.removesuffix("+alpha")
+    channels = (1 if base in ("bilevel", "gray", "gray16") else 3) + (mode != base)
+    return Native(channels, 2 if "16" in base else 1, base != "rgb16" and base != "gray16" and channels == wanted)
+
+
+def is_reducible(facts: Facts) -> bool:
+    """Whether fewer pixels can be decoded than a file has."""
+    return facts.format == "jpeg" and native_of(*facts[:2]) is not None
+
+
+def buffer_bytes(facts: Facts, color: Color, pixels: int) -> int:
+    """Bytes of the buffer that `decode` takes for so many pixels; 0 where the decoder allocates them itself."""
+    native = native_of(*facts[:2], color)
+    return 0 if native is None else pixels * native.bytes_per_pixel(color)
 
 
 def decode(
@@ -34,18 +68,21 @@ def decode(
     facts: Facts,
     color: Color = "rgb",
     *,
-    background: tuple[int, int, int] = WHITE,
+    background: Background = WHITE,
     reduction: int = 1,
     buffer: memoryview | None = None,
 ) -> Pixels:
     """The pixels as they lie in the file (not turned): uint8, (h, w, 3) for "rgb", (h, w) for "gray".
 
     `reduction` (1, 2, 4, 8) decodes a JPEG to ceil(h / reduction) x ceil(w / reduction); other formats ignore it.
-    `buffer` receives the pixels where `decodes_into_own_buffer` holds. Raises PictureError where the bytes are broken.
+    `buffer` of `buffer_bytes` receives the pixels. Raises PictureError where the bytes are broken.
     """
-    if decodes_into_own_buffer(facts):
+    if is_reducible(facts):
         return decode_jpeg(data, jpeg_decoder(facts, color, reduction), facts, buffer)
+    native = native_of(*facts[:2], color)
     try:
+        if native is not None:
+            return _decode_native(data, facts, native, color, background, buffer)
         is_deep = "16" in facts.mode and facts.format != "ppm"
         pixels = (_decode_deep if is_deep else _decode_with_pillow)(data, facts)
     except (PictureError, MemoryError):
@@ -112,6 +149,55 @@ def decode_jpeg(data: bytes | memoryview, decoder: JpegDecoder, facts: Facts, bu
         except ValueError as worse:
             raise PictureError(_reason(worse, data, facts)) from worse
     return pixels[..., 0] if pixels.shape[2] == 1 else pixels
+
+
+def _decode_native(
+    data: bytes | memoryview, facts: Facts, native: Native, color: Color, background: Background, buffer: memoryview | None
+) -> Pixels:
+    """PNG and WebP, decoded into the first part of the buffer, and made what is wanted in its second."""
+    import imagecodecs
+
+    height, width = facts.coded_size
+    size = buffer_bytes(facts, color, height * width)
+    room = np.empty(size, np.uint8) if buffer is None else np.frombuffer(buffer, np.uint8)
+    end = height * width * native.channels * native.item_bytes
+    shape = (height, width, native.channels) if native.channels > 1 else (height, width)
+    pixels: Any = room[:end].view(np.uint16 if native.item_bytes == 2 else np.uint8).reshape(shape)
+    encoded: Any = data
+    if facts.format == "png":
+        imagecodecs.png_decode(encoded, out=pixels)
+    elif webp.is_animated(data):
+        _first_frame_into(data, pixels)
+    else:
+        imagecodecs.webp_decode(encoded, hasalpha=native.channels == 4, out=pixels)
+    if native.made:
+        return pixels
+    wanted = (height, width) if color == "gray" else (height, width, 3)
+    made = room[end : end + math.prod(wanted)].reshape(wanted)
+    return _in_bands(pixels, partial(_made, color=color, background=background), wanted, made)
+
+
+def _first_frame_into(data: bytes | memoryview, pixels: Any) -> None:
+    """Where it does not reach, an animated picture is transparent at first, or black."""
+    import imagecodecs
+
+    still = webp.first_still(data)
+    if still.top + still.height > pixels.shape[0] or still.left + still.width > pixels.shape[1]:
+        raise PictureError("its first frame is larger than the picture")
+    frame = np.empty((still.height, still.width, pixels.shape[2]), np.uint8)
+    imagecodecs.webp_decode(still.data, hasalpha=pixels.shape[2] == 4, out=frame)
+    pixels[:] = 0
+    pixels[still.top : still.top + still.height, still.left : still.left + still.width] = frame
+
+
+def _made(pixels: np.ndarray[Any, Any], color: Color, background: Background) -> Pixels:
+    """8 or 16 bits, gray or not, with alpha or not, as they are wanted."""
+    if pixels.dtype == np.uint16:
+        pixels = _from_16_bits(pixels)
+    if pixels.ndim == 3 and pixels.shape[2] == 2:
+        pixels = pixels[..., [0, 0, 0, 1]]
+    pixels = lay_over(pixels, background)
+    return to_gray(pixels) if color == "gray" else to_rgb(pixels)
 
 
 def _decode_with_pillow(data: bytes | memoryview, facts: Facts) -> Pixels:
@@ -197,7 +283,7 @@ def from_cmyk(pixels: Pixels) -> Pixels:
     return _in_bands(pixels, lit, (*pixels.shape[:2], 3))
 
 
-def lay_over(pixels: Pixels, background: tuple[int, int, int]) -> Pixels:
+def lay_over(pixels: Pixels, background: Background) -> Pixels:
     """Transparency over a background: (v * a + b * (255 - a)) / 255, rounded."""
     if pixels.ndim == 2 or pixels.shape[2] != 4:
         return pixels
@@ -210,9 +296,9 @@ def lay_over(pixels: Pixels, background: tuple[int, int, int]) -> Pixels:
     return _in_bands(pixels, laid, (*pixels.shape[:2], 3))
 
 
-def _in_bands(pixels: Any, work: Callable[[Any], Any], shape: tuple[int, ...]) -> Pixels:
+def _in_bands(pixels: Any, work: Callable[[Any], Any], shape: tuple[int, ...], out: Pixels | None = None) -> Pixels:
     """`work` done on bands of rows, so that its wide numbers take little memory whatever the picture's size."""
-    out = np.empty(shape, np.uint8)
+    out = np.empty(shape, np.uint8) if out is None else out
     rows = max(1, BAND_PIXELS // max(1, shape[1]))
     for top in range(0, shape[0], rows):
         out[top : top + rows] = work(pixels[top : top + rows])
@@ -221,6 +307,6 @@ def _in_bands(pixels: Any, work: Callable[[Any], Any], shape: tuple[int, ...]) -
 
 def _reason(error: BaseException, data: bytes | memoryview, facts: Facts) -> str:
     lacks_end = facts.format == "jpeg" and b"\xff\xd9" not in bytes(data[-4096:])
-    if lacks_end or re.search(r"premature end|truncated|not enough|unexpected end|eof", str(error).lower()):
+    if lacks_end or re.search(r"premature end|truncated|stream too small|not enough|unexpected end|eof", str(error).lower()):
         return "cut short"
     return "its pixels cannot be read"

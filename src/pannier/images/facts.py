@@ -9,6 +9,7 @@ import struct
 from typing import Any, NamedTuple
 
 from pannier.errors import PictureError
+from pannier.images import webp
 
 MAX_PIXELS = 100_000_000
 
@@ -36,7 +37,8 @@ class Facts(NamedTuple):
 
     `height` and `width` are those of the upright picture, in pixels; `turn` is the EXIF orientation, 1 to 8, that makes
     it upright. `mode` says how colors are kept: "ycbcr", "rgb", "gray", "palette", "cmyk", "bilevel", with "16" behind
-    it for 16 bits a channel and "+alpha" for transparency.
+    it for 16 bits a channel and "+alpha" for transparency. `progressive`: a decoder holds the whole picture beside the
+    pixels that it gives, of a progressive JPEG, or of a WebP that is lossless or animated.
     """
 
     format: str
@@ -142,7 +144,7 @@ def is_animated(data: bytes | memoryview, kind: str) -> bool:
         head = bytes(data[:ANIMATION_SEARCHED_BYTES])
         return 0 < head.find(b"acTL") < max(head.find(b"IDAT"), 0)
     if kind == "webp":
-        return bytes(data[12:16]) == b"VP8X" and bool(data[20] & 2)
+        return webp.is_animated(data)
     if kind in ("gif", "tiff"):
         try:
             with open_with_pillow(data, kind) as image:
@@ -318,7 +320,7 @@ def _other_facts(data: bytes | memoryview, kind: str) -> Facts:
         turn = 1
     elif turn >= 5:
         height, width = width, height
-    return Facts(kind, mode, height, width, turn)
+    return Facts(kind, mode, height, width, turn, kind == "webp" and webp.is_held_twice(data))
 
 
 def _check_ppm_header(data: bytes | memoryview) -> None:

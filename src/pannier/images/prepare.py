@@ -15,7 +15,7 @@ from pannier.array_types import Array
 from pannier.errors import LimitError, NotFoundError, PictureError, UsageError
 from pannier.images import decode
 from pannier.images.chance import FLIP_HORIZONTAL, FLIP_VERTICAL, Variation, plain, variations
-from pannier.images.cost import after_fit_bytes
+from pannier.images.cost import after_fit_bytes, color_of
 from pannier.images.effects import Effects
 from pannier.images.facts import Facts, check_pixels, read_facts
 from pannier.images.own_steps import call, registered
@@ -69,7 +69,7 @@ class Preparation:
         self._place = resize.prepare_lobed if FILTERS[treatment.filter] > resize.BILINEAR else resize.prepare
         self.treatment = treatment
         self._frame, self._channels = treatment.frame, treatment.channels
-        self._color: decode.Color = "rgb" if treatment.gray_weights is not None else treatment.color
+        self._color = color_of(treatment)
         self._filter, self._border = FILTERS[treatment.filter], BORDERS[_border_of(treatment)]
         self._pad = self._pad_color()
         self._own = [registered(step) for step in treatment.own_at("decoded")]
@@ -146,7 +146,7 @@ class Preparation:
     def canvas_of_pixels_into(self, pixels: decode.Pixels, out: Array, box: Box | None = None) -> None:
         """Upright pixels -> the whole canvas."""
         pixels = self._toned(np.ascontiguousarray(pixels), box)
-        way = self._way(pixels.shape[0], pixels.shape[1], 1, None)
+        way = self._way(pixels.shape[0], pixels.shape[1])
         self._place_into(pixels, way, 0, (0, 0, *self._frame.canvas), self._no_line, out)
 
     def pixels_into(
@@ -154,7 +154,7 @@ class Preparation:
     ) -> None:
         """Upright pixels, uint8 (h, w, 3), or (h, w) for gray -> `out`."""
         pixels = self._toned(np.ascontiguousarray(pixels), box)
-        self._finish(pixels, self._way(pixels.shape[0], pixels.shape[1], 1, None), out, variation or self._plain)
+        self._finish(pixels, self._way(pixels.shape[0], pixels.shape[1]), out, variation or self._plain)
 
     def from_canvas(self, canvas: Array, out: Array, variation: Variation | None = None) -> None:
         """A whole canvas, as `canvas_into` makes it, uint8 (channels, height, width) -> `out`."""
@@ -171,7 +171,8 @@ class Preparation:
         if way.decoder is not None:
             pixels = decode.decode_jpeg(data, way.decoder, facts, self._room_for(way.pixel_bytes))
         else:
-            pixels = decode.decode(data, facts, self._color, background=self.treatment.background)
+            room = self._room_for(way.pixel_bytes) if way.pixel_bytes else None
+            pixels = decode.decode(data, facts, self._color, background=self.treatment.background, buffer=room)
         if facts.turn != 1:
             turned = decode.upright(pixels, facts.turn)
             self._turned = _grown(self._turned, turned.size)
@@ -180,7 +181,7 @@ class Preparation:
         if self._cuts or self._tone is not None or self._color != self.treatment.color:
             pixels = self._toned(pixels, box)
             if self._cuts:
-                way = self._way(pixels.shape[0], pixels.shape[1], 1, None)
+                way = self._way(pixels.shape[0], pixels.shape[1])
         return pixels, way
 
     def _toned(self, pixels: decode.Pixels, box: Box | None) -> decode.Pixels:
@@ -282,18 +283,21 @@ class Preparation:
         if len(self._ways) >= MOST_WAYS:
             self._ways.clear()
         by, decoder = 1, None
-        if decode.decodes_into_own_buffer(facts):
+        if decode.is_reducible(facts):
             by = int(reduction(facts.height, facts.width, self._frame))
             decoder = decode.jpeg_decoder(facts, self._color, by)
-        way = self._ways[facts] = self._way(facts.height, facts.width, by, decoder)
+        rows, columns = -(-facts.height // by), -(-facts.width // by)
+        pixel_bytes = decode.buffer_bytes(facts, self._color, rows * columns)
+        way = self._ways[facts] = self._way(facts.height, facts.width, by, decoder, pixel_bytes)
         return way
 
-    def _way(self, height: int, width: int, by: int, decoder: decode.JpegDecoder | None) -> _Way:
+    def _way(
+        self, height: int, width: int, by: int = 1, decoder: decode.JpegDecoder | None = None, pixel_bytes: int = 0
+    ) -> _Way:
         rows, columns = -(-height // by), -(-width // by)
         box, target = place(height, width, self._frame)
         scratch = self._scratch_bytes(rows, columns, self._channels, target[0], target[1], self._filter)
-        decoded_channels = 1 if self._color == "gray" else 3
-        return _Way(decoder, rows * columns * decoded_channels, reduced(box, by), target, int(scratch))
+        return _Way(decoder, pixel_bytes, reduced(box, by), target, int(scratch))
 
     def _room_for(self, byte_count: int) -> memoryview:
         if self._decoded.size < byte_count:

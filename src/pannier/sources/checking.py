@@ -16,7 +16,7 @@ from pannier.budget import Budget
 from pannier.errors import LimitError, PictureError
 from pannier.hashing import crc32_of
 from pannier.images.cost import checking_cost, recoding_cost
-from pannier.images.decode import decode, decodes_into_own_buffer, upright
+from pannier.images.decode import buffer_bytes, decode, upright
 from pannier.images.facts import Facts, check_pixels, is_animated, read_facts
 from pannier.images.miniature import miniature
 from pannier.images.perceptual import PerceptualHasher
@@ -24,8 +24,8 @@ from pannier.images.recode import Recoding
 from pannier.sources.rows import LeftOut, Row, Source
 from pannier.units import show_bytes
 
-# up to so many pixels a thread keeps its buffer for the next picture
-KEPT_PIXELS = 4_000_000
+# up to so many bytes a thread keeps its buffer for the next picture
+KEPT_BYTES = 8 << 20
 # pictures are handed to workers in runs, and no more are in flight than this many bytes
 RUN_RECORDS = 16
 IN_FLIGHT_BYTES = 48 << 20
@@ -163,8 +163,8 @@ class Checker:
         if hasher is None:
             hasher = self._local.hasher = PerceptualHasher()
             self._local.buffer = np.empty(0, np.uint8)
-        buffer, size = None, facts.height * facts.width
-        if decodes_into_own_buffer(facts) and size <= KEPT_PIXELS:
+        buffer, size = None, buffer_bytes(facts, "gray", facts.height * facts.width)
+        if 0 < size <= KEPT_BYTES:
             if self._local.buffer.size < size:
                 self._local.buffer = np.empty(size, np.uint8)
             buffer = self._local.buffer[:size].data

@@ -13,8 +13,8 @@ from PIL import Image
 import pannier
 from pannier.errors import NotFoundError, TreatmentError, UsageError
 from pannier.images.chance import Variation
-from pannier.images.cost import Kinds, decoding_costs
-from pannier.images.decode import to_gray
+from pannier.images.colors import to_gray
+from pannier.images.cost import Kind, decoding_costs, kind_of
 from pannier.images.kernels import resize as kernels
 from pannier.images.placement import place
 from pannier.images.prepare import FLIP_HORIZONTAL, FLIP_VERTICAL, Preparation, pixels_of
@@ -89,7 +89,7 @@ def test_any_size_fits_its_scratch_and_keeps_to_its_canvas(
 
 def _bound(h: int, w: int, treatment: pannier.Treatment) -> int:
     one = np.array([1])
-    kinds = Kinds(one == 0, one == 0, one == 0)
+    kinds = Kind(*(one * number for number in kind_of("png", "rgb", "rgb")))
     costs = decoding_costs(kinds, np.array([h]), np.array([w]), one, one == 0, one, treatment)
     return int(costs.scratch[0])
 

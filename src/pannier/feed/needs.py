@@ -11,8 +11,8 @@ import numpy as np
 from pannier.array_types import Numbers
 from pannier.columns import Rows
 from pannier.feed.order import ORDER_BYTES_PER_RECORD
+from pannier.images.colors import Color
 from pannier.images.cost import Kind, after_fit_bytes, color_of, decoding_costs, kind_of
-from pannier.images.decode import Color
 from pannier.images.treatment import Treatment
 from pannier.store.manifest import Manifest
 

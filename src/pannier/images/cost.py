@@ -9,7 +9,8 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from pannier.array_types import Flags, Numbers
-from pannier.images.decode import Color, native_of
+from pannier.images.colors import Color
+from pannier.images.decode import native_of
 from pannier.images.facts import Facts
 from pannier.images.placement import Frame, reduction
 from pannier.images.tone import has_tone
@@ -29,12 +30,15 @@ JPEG_TABLES = 256 << 10
 # own that libwebp holds of what is lossless, and a frame of what is animated
 PNG_BYTES, PNG_BYTES_PER_COLUMN = 160 << 10, 24
 WEBP_BYTES, WEBP_BYTES_PER_COLUMN, WEBP_ALPHA_BYTES_PER_PIXEL, WEBP_BYTES_PER_PIXEL = 128 << 10, 112, 2, 9
-MADE_BYTES = 256 << 10
-# Pillow's own pixels, the copy handed to NumPy, made in pieces and joined, and the result
-PILLOW_BYTES_PER_PIXEL = 26
-# 16 bits a channel through OpenCV: pixels of up to 8 bytes, reordered, and the result
-DEEP_BYTES_PER_PIXEL = 8 + 8 + 4
-BAND_BYTES = 4 << 20
+MADE_BYTES = 384 << 10
+# Pillow: its own pixels, of which some rows at a time are copied and become what is wanted; and what it holds of a CMYK JPEG
+PILLOW_BYTES, PILLOW_BYTES_PER_PIXEL, PILLOW_BYTES_PER_GRAY = 768 << 10, 4, 2
+# what is decoded in strips or tiles of any size holds those too
+TIFF_BYTES_PER_PIXEL = 4 + 4
+# TIFF of 16 bits through OpenCV
+DEEP_BYTES_PER_PIXEL = 8 + 8
+# Pillow alone, where pixels are not asked for by rows: its own, and copies
+COPIED_BYTES_PER_PIXEL, COPIED_BYTES = 26, 4 << 20
 
 
 @dataclass(frozen=True)
@@ -49,9 +53,9 @@ class Costs:
 class Kind(NamedTuple):
     """What format and mode say of decoding, of one picture or by record.
 
-    reducible: fewer pixels can be decoded than there are. own: bytes a pixel in our buffer, 0 where the decoder allocates
-    the pixels. fixed, by_column, by_pixel, if_held: bytes that a decoder allocates for a while: at least, for each column,
-    for each pixel, and for each where it holds the whole picture beside its pixels.
+    reducible: fewer pixels can be decoded than there are. own: bytes a pixel in our buffer. fixed, by_column, by_pixel,
+    if_held: bytes that a decoder allocates for a while: at least, for each column, for each pixel, and for each where it
+    holds the whole picture beside its pixels. copies: whether it copies the file.
     """
 
     reducible: Any
@@ -60,15 +64,20 @@ class Kind(NamedTuple):
     by_column: Any
     by_pixel: Any
     if_held: Any
+    copies: Any = False
 
 
 @cache
 def kind_of(format: str, mode: str, color: Color) -> Kind:
     """Of one format and mode, as `decode` takes them."""
     native = native_of(format, mode, color)
-    if native is None:
-        return Kind(False, 0, BAND_BYTES, 0, DEEP_BYTES_PER_PIXEL if "16" in mode else PILLOW_BYTES_PER_PIXEL, 0)
     own = native.bytes_per_pixel(color)
+    if not native.channels:
+        is_one_byte = mode.removesuffix("+alpha") in ("gray", "palette", "bilevel")
+        each = PILLOW_BYTES_PER_GRAY if is_one_byte else PILLOW_BYTES_PER_PIXEL
+        if format == "tiff":
+            each = DEEP_BYTES_PER_PIXEL if "16" in mode else TIFF_BYTES_PER_PIXEL
+        return Kind(False, own, PILLOW_BYTES, 0, each, 8, True)
     if format == "jpeg":
         return Kind(True, own, JPEG_TABLES, 3 * JPEG_ROWS, 0, 2 if mode == "gray" else 6)
     made = 0 if native.made else MADE_BYTES
@@ -118,14 +127,14 @@ def checking_cost(facts: Facts, byte_count: int) -> int:
 
 def recoding_cost(facts: Facts, byte_count: int) -> int:
     """Upper bound for one picture that is decoded by Pillow, whatever its format, and saved anew."""
-    return BAND_BYTES + 3 * byte_count + PILLOW_BYTES_PER_PIXEL * facts.height * facts.width
+    return COPIED_BYTES + 3 * byte_count + COPIED_BYTES_PER_PIXEL * facts.height * facts.width
 
 
 def _in_decoders(kind: Kind, heights: Any, widths: Any, progressive: Any, byte_counts: Any) -> Any:
     """What decoders allocate for a while, for columns or for one picture."""
     longest = np.maximum(heights, widths) if isinstance(heights, np.ndarray) else max(heights, widths)
     held = kind.if_held * progressive * (heights + 16) * (widths + 16)
-    copied = byte_counts * (kind.own == 0)
+    copied = byte_counts * kind.copies
     return kind.fixed + kind.by_column * longest + kind.by_pixel * heights * widths + held + copied
 
 

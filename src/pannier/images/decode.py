@@ -4,27 +4,19 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from functools import cache, partial
-from typing import Any, Literal, NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
 from pannier.errors import PictureError
 from pannier.images import webp
+from pannier.images.colors import WHITE, Background, Color, Pixels, bands, from_cmyk, plain
 from pannier.images.facts import PHOTOMETRIC_TAG, Facts, open_with_pillow
-
-Color = Literal["rgb", "gray"]
-Pixels = np.ndarray[Any, np.dtype[np.uint8]]
-Background = tuple[int, int, int]
 
 # below this side a reduced decoding is not asked for: libjpeg's eighths could round to the same size there
 SMALLEST_REDUCED_SIDE = 64
-
-WHITE = (255, 255, 255)
-
-# pixels that are computed on at once in numbers of more than 8 bits
-BAND_PIXELS = 1 << 12
 
 
 class Native(NamedTuple):
@@ -40,27 +32,26 @@ class Native(NamedTuple):
 
 
 @cache
-def native_of(format: str, mode: str, color: Color = "rgb") -> Native | None:
-    """None where the decoder of that format and mode allocates the pixels itself."""
+def native_of(format: str, mode: str, color: Color = "rgb") -> Native:
+    """No channels where the decoder of that format and mode allocates the pixels itself."""
     wanted = 1 if color == "gray" else 3
     if format == "jpeg" and mode in ("ycbcr", "gray"):
         return Native(wanted, 1, True)
     if format not in ("png", "webp"):
-        return None
+        return Native(0, 1)
     base = mode.removesuffix("+alpha")
     channels = (1 if base in ("bilevel", "gray", "gray16") else 3) + (mode != base)
-    return Native(channels, 2 if "16" in base else 1, base != "rgb16" and base != "gray16" and channels == wanted)
+    return Native(channels, 2 if "16" in base else 1, "16" not in base and channels == wanted)
 
 
 def is_reducible(facts: Facts) -> bool:
     """Whether fewer pixels can be decoded than a file has."""
-    return facts.format == "jpeg" and native_of(*facts[:2]) is not None
+    return facts.format == "jpeg" and native_of(*facts[:2]).made
 
 
 def buffer_bytes(facts: Facts, color: Color, pixels: int) -> int:
-    """Bytes of the buffer that `decode` takes for so many pixels; 0 where the decoder allocates them itself."""
-    native = native_of(*facts[:2], color)
-    return 0 if native is None else pixels * native.bytes_per_pixel(color)
+    """Bytes of the buffer that `decode` takes for so many pixels."""
+    return pixels * native_of(*facts[:2], color).bytes_per_pixel(color)
 
 
 def decode(
@@ -80,17 +71,24 @@ def decode(
     if is_reducible(facts):
         return decode_jpeg(data, jpeg_decoder(facts, color, reduction), facts, buffer)
     native = native_of(*facts[:2], color)
+    coming, wanted = _room(facts, native, color, buffer)
     try:
-        if native is not None:
-            return _decode_native(data, facts, native, color, background, buffer)
-        is_deep = "16" in facts.mode and facts.format != "ppm"
-        pixels = (_decode_deep if is_deep else _decode_with_pillow)(data, facts)
+        if native.channels:
+            _decode_into(data, facts, coming)
+            if native.made:
+                return coming
+            parts: Iterator[Any] = (coming[top:end] for top, end in bands(*coming.shape[:2]))
+        else:
+            parts = (_deep_bands if "16" in facts.mode and facts.format == "tiff" else _pillow_bands)(data, facts)
+        at = 0
+        for part in parts:
+            wanted[at : at + len(part)] = plain(part, color, background)
+            at += len(part)
     except (PictureError, MemoryError):
         raise
     except Exception as error:  # decoders raise what the damaged bytes happen to provoke
         raise PictureError(_reason(error, data, facts)) from error
-    pixels = lay_over(pixels, background)
-    return to_gray(pixels) if color == "gray" else to_rgb(pixels)
+    return wanted
 
 
 def upright(pixels: Pixels, turn: int) -> Pixels:
@@ -102,23 +100,6 @@ def upright(pixels: Pixels, turn: int) -> Pixels:
     if turn in (2, 3, 6, 7):
         pixels = pixels[:, ::-1]
     return pixels
-
-
-def to_gray(pixels: Pixels) -> Pixels:
-    """ITU-R BT.601 luma in integers: (19595 R + 38470 G + 7471 B + 32768) >> 16."""
-    if pixels.ndim == 2:
-        return pixels
-
-    def luma(band: Any) -> Any:
-        wide = band.astype(np.uint32)
-        weighed = wide[..., 0] * np.uint32(19595) + wide[..., 1] * np.uint32(38470) + wide[..., 2] * np.uint32(7471)
-        return (weighed + np.uint32(32768)) >> np.uint32(16)
-
-    return _in_bands(pixels, luma, pixels.shape[:2])
-
-
-def to_rgb(pixels: Pixels) -> Pixels:
-    return np.repeat(pixels[..., None], 3, axis=2) if pixels.ndim == 2 else pixels
 
 
 JpegDecoder = Callable[..., Pixels]
@@ -151,30 +132,33 @@ def decode_jpeg(data: bytes | memoryview, decoder: JpegDecoder, facts: Facts, bu
     return pixels[..., 0] if pixels.shape[2] == 1 else pixels
 
 
-def _decode_native(
-    data: bytes | memoryview, facts: Facts, native: Native, color: Color, background: Background, buffer: memoryview | None
-) -> Pixels:
-    """PNG and WebP, decoded into the first part of the buffer, and made what is wanted in its second."""
-    import imagecodecs
-
+def _room(
+    facts: Facts, native: Native, color: Color, buffer: memoryview | None
+) -> tuple[np.ndarray[Any, Any], np.ndarray[Any, Any]]:
+    """The two parts of the buffer: pixels as they come, and as they are wanted; one where that is the same."""
     height, width = facts.coded_size
     size = buffer_bytes(facts, color, height * width)
     room = np.empty(size, np.uint8) if buffer is None else np.frombuffer(buffer, np.uint8)
     end = height * width * native.channels * native.item_bytes
-    shape = (height, width, native.channels) if native.channels > 1 else (height, width)
-    pixels: Any = room[:end].view(np.uint16 if native.item_bytes == 2 else np.uint8).reshape(shape)
+    kind = np.uint16 if native.item_bytes == 2 else np.uint8
+    coming = room[:end].view(kind)
+    if native.channels:
+        coming = coming.reshape((height, width, native.channels)[: 3 if native.channels > 1 else 2])
+    wanted = (height, width) if color == "gray" else (height, width, 3)
+    return coming, coming if native.made else room[end : end + math.prod(wanted)].reshape(wanted)
+
+
+def _decode_into(data: bytes | memoryview, facts: Facts, pixels: np.ndarray[Any, Any]) -> None:
+    """PNG and WebP, whose decoders write where they are told to."""
+    import imagecodecs
+
     encoded: Any = data
     if facts.format == "png":
         imagecodecs.png_decode(encoded, out=pixels)
     elif webp.is_animated(data):
         _first_frame_into(data, pixels)
     else:
-        imagecodecs.webp_decode(encoded, hasalpha=native.channels == 4, out=pixels)
-    if native.made:
-        return pixels
-    wanted = (height, width) if color == "gray" else (height, width, 3)
-    made = room[end : end + math.prod(wanted)].reshape(wanted)
-    return _in_bands(pixels, partial(_made, color=color, background=background), wanted, made)
+        imagecodecs.webp_decode(encoded, hasalpha=pixels.shape[2] == 4, out=pixels)
 
 
 def _first_frame_into(data: bytes | memoryview, pixels: Any) -> None:
@@ -190,119 +174,37 @@ def _first_frame_into(data: bytes | memoryview, pixels: Any) -> None:
     pixels[still.top : still.top + still.height, still.left : still.left + still.width] = frame
 
 
-def _made(pixels: np.ndarray[Any, Any], color: Color, background: Background) -> Pixels:
-    """8 or 16 bits, gray or not, with alpha or not, as they are wanted."""
-    if pixels.dtype == np.uint16:
-        pixels = _from_16_bits(pixels)
-    if pixels.ndim == 3 and pixels.shape[2] == 2:
-        pixels = pixels[..., [0, 0, 0, 1]]
-    pixels = lay_over(pixels, background)
-    return to_gray(pixels) if color == "gray" else to_rgb(pixels)
-
-
-def _decode_with_pillow(data: bytes | memoryview, facts: Facts) -> Pixels:
+def _pillow_bands(data: bytes | memoryview, facts: Facts) -> Iterator[np.ndarray[Any, Any]]:
+    """Some rows after others: Pillow holds its own pixels, and copies of them all would take several times that."""
     with open_with_pillow(data, facts.format) as image:
         image.load()
-        if facts.mode == "gray16":
-            return _from_16_bits(np.asarray(image))
-        if facts.format == "png" and facts.mode in ("gray+alpha", "bilevel+alpha") and "transparency" in image.info:
-            return _with_one_transparent(np.asarray(image.convert("L")), image.info["transparency"], data[24])
+        mode = image.mode
         if facts.mode.endswith("+alpha"):
-            return np.asarray(image.convert("RGBA"))
-        if image.mode in ("1", "L"):
-            return np.asarray(image.convert("L"))
-        if image.mode == "CMYK":
-            return from_cmyk(np.asarray(image))
-        return np.asarray(image.convert("RGB"))
+            mode = "RGBA"
+        elif facts.mode != "gray16" and mode != "CMYK":
+            mode = "L" if mode in ("1", "L") else "RGB"
+        for top, end in bands(image.height, image.width):
+            band = image.crop((0, top, image.width, end))
+            pixels = np.asarray(band if band.mode == mode else band.convert(mode))
+            yield from_cmyk(pixels) if mode == "CMYK" else pixels
 
 
-def _decode_deep(data: bytes | memoryview, facts: Facts) -> Pixels:
-    """16 bits a channel, which Pillow would cut to 8: through OpenCV, blue first; a fourth sample may mean nothing."""
+def _deep_bands(data: bytes | memoryview, facts: Facts) -> Iterator[np.ndarray[Any, Any]]:
+    """TIFF of 16 bits, which Pillow would cut to 8: through OpenCV, blue first; a fourth sample may mean nothing."""
     import cv2
 
-    if facts.format == "png":
-        _check_chunks(data)
-    flags = cv2.IMREAD_UNCHANGED | cv2.IMREAD_IGNORE_ORIENTATION
-    pixels = cv2.imdecode(np.frombuffer(data, np.uint8), flags)
+    pixels = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_UNCHANGED | cv2.IMREAD_IGNORE_ORIENTATION)
     if pixels is None or pixels.dtype != np.uint16:
         raise PictureError("its pixels cannot be read")
-    if facts.format == "png" and data[25] in (0, 2):
-        return _deep_png(pixels, data, facts)
-    if pixels.ndim == 3:
-        order = [2, 1, 0, 3][: pixels.shape[2] if facts.mode.endswith("+alpha") else 3]
-        pixels = pixels[..., order]
-    if facts.format == "tiff" and facts.mode == "gray16":
+    is_dark_high = False
+    if facts.mode == "gray16":
         with open_with_pillow(data, "tiff") as image:
-            pixels = np.uint16(65535) - pixels if image.tag_v2.get(PHOTOMETRIC_TAG) == 0 else pixels
-    return _from_16_bits(pixels)
-
-
-def _check_chunks(data: bytes | memoryview) -> None:
-    """Raises PictureError where a PNG's chunk says to be longer than the file: OpenCV takes the memory before it looks."""
-    at = 8
-    while at + 8 <= len(data) and data[at + 4 : at + 8] != b"IEND":
-        at += 12 + int.from_bytes(data[at : at + 4], "big")
-        if at > len(data):
-            raise PictureError("cut short")
-
-
-def _with_one_transparent(gray: Pixels, value: int, bits: int) -> Pixels:
-    """Gray pixels of a PNG, of which one value, told as its file holds it, means transparent: (h, w, 4)."""
-    alpha = np.where(gray == value * 255 // ((1 << bits) - 1), np.uint8(0), np.uint8(255))
-    return np.dstack([gray, gray, gray, alpha])
-
-
-def _deep_png(pixels: np.ndarray[Any, Any], data: bytes | memoryview, facts: Facts) -> Pixels:
-    """16 bits a channel without an alpha channel, blue first; one value may mean transparent."""
-    pixels = pixels if pixels.ndim == 2 else pixels[..., [2, 1, 0]]
-    rounded = _from_16_bits(pixels)
-    if not facts.mode.endswith("+alpha"):
-        return rounded
-    with open_with_pillow(data, "png") as image:
-        meant = np.array(image.info["transparency"], np.uint16)
-    alpha = np.where(pixels == meant if pixels.ndim == 2 else (pixels == meant).all(axis=2), np.uint8(0), np.uint8(255))
-    return np.dstack([*([rounded] * 3 if rounded.ndim == 2 else [rounded]), alpha])
-
-
-def _from_16_bits(pixels: np.ndarray[Any, Any]) -> Pixels:
-    """round(v / 257), so that 0 stays 0 and 65535 becomes 255."""
-
-    def rounded(band: Any) -> Any:
-        return (np.clip(band, 0, 65535).astype(np.uint32) + np.uint32(128)) // np.uint32(257)
-
-    return _in_bands(pixels, rounded, pixels.shape)
-
-
-def from_cmyk(pixels: Pixels) -> Pixels:
-    """Each of R, G, B is (255 - ink) * (255 - black) / 255, rounded; embedded profiles play no part."""
-
-    def lit(band: Any) -> Any:
-        light = np.uint32(255) - band.astype(np.uint32)
-        return (light[..., :3] * light[..., 3:] + np.uint32(127)) // np.uint32(255)
-
-    return _in_bands(pixels, lit, (*pixels.shape[:2], 3))
-
-
-def lay_over(pixels: Pixels, background: Background) -> Pixels:
-    """Transparency over a background: (v * a + b * (255 - a)) / 255, rounded."""
-    if pixels.ndim == 2 or pixels.shape[2] != 4:
-        return pixels
-
-    def laid(band: Any) -> Any:
-        alpha = band[..., 3:].astype(np.uint32)
-        under = np.asarray(background, np.uint32) * (np.uint32(255) - alpha)
-        return (band[..., :3] * alpha + under + np.uint32(127)) // np.uint32(255)
-
-    return _in_bands(pixels, laid, (*pixels.shape[:2], 3))
-
-
-def _in_bands(pixels: Any, work: Callable[[Any], Any], shape: tuple[int, ...], out: Pixels | None = None) -> Pixels:
-    """`work` done on bands of rows, so that its wide numbers take little memory whatever the picture's size."""
-    out = np.empty(shape, np.uint8) if out is None else out
-    rows = max(1, BAND_PIXELS // max(1, shape[1]))
-    for top in range(0, shape[0], rows):
-        out[top : top + rows] = work(pixels[top : top + rows])
-    return out
+            is_dark_high = image.tag_v2.get(PHOTOMETRIC_TAG) == 0
+    order = [2, 1, 0, 3][: 4 if facts.mode.endswith("+alpha") else 3]
+    for top, end in bands(*pixels.shape[:2]):
+        band = pixels[top:end]
+        band = band if band.ndim == 2 else band[..., order]
+        yield np.uint16(65535) - band if is_dark_high else band
 
 
 def _reason(error: BaseException, data: bytes | memoryview, facts: Facts) -> str:

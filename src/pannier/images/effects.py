@@ -108,7 +108,7 @@ class Effects:
 
 
 def _luma(color: tuple[int, int, int]) -> Array:
-    from pannier.images.decode import to_gray
+    from pannier.images.colors import to_gray
 
     return to_gray(np.array([[color]], np.uint8)).ravel()
 

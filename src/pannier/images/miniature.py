@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from pannier.images.decode import Pixels
+from pannier.images.colors import Pixels
 
 SIDE = 64
 BYTES = SIDE * SIDE

@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from pannier.images.decode import Pixels
+from pannier.images.colors import Pixels
 
 SIDE = 32
 FREQUENCIES = 8

@@ -15,6 +15,7 @@ from pannier.array_types import Array
 from pannier.errors import LimitError, NotFoundError, PictureError, UsageError
 from pannier.images import decode
 from pannier.images.chance import FLIP_HORIZONTAL, FLIP_VERTICAL, Variation, plain, variations
+from pannier.images.colors import Pixels, from_cmyk, lay_over, to_gray, to_rgb
 from pannier.images.cost import after_fit_bytes, color_of
 from pannier.images.effects import Effects
 from pannier.images.facts import Facts, check_pixels, read_facts
@@ -143,15 +144,13 @@ class Preparation:
         pixels, way = self._pixels_of(data, facts, box)
         self._place_into(pixels, way, 0, (0, 0, *self._frame.canvas), self._no_line, out)
 
-    def canvas_of_pixels_into(self, pixels: decode.Pixels, out: Array, box: Box | None = None) -> None:
+    def canvas_of_pixels_into(self, pixels: Pixels, out: Array, box: Box | None = None) -> None:
         """Upright pixels -> the whole canvas."""
         pixels = self._toned(np.ascontiguousarray(pixels), box)
         way = self._way(pixels.shape[0], pixels.shape[1])
         self._place_into(pixels, way, 0, (0, 0, *self._frame.canvas), self._no_line, out)
 
-    def pixels_into(
-        self, pixels: decode.Pixels, out: Array, variation: Variation | None = None, box: Box | None = None
-    ) -> None:
+    def pixels_into(self, pixels: Pixels, out: Array, variation: Variation | None = None, box: Box | None = None) -> None:
         """Upright pixels, uint8 (h, w, 3), or (h, w) for gray -> `out`."""
         pixels = self._toned(np.ascontiguousarray(pixels), box)
         self._finish(pixels, self._way(pixels.shape[0], pixels.shape[1]), out, variation or self._plain)
@@ -161,17 +160,17 @@ class Preparation:
         variation = variation or self._plain
         self._from_window(canvas, (0, 0), out, variation)
 
-    def pixels_of(self, data: bytes | memoryview, facts: Facts, box: Box | None = None) -> decode.Pixels:
+    def pixels_of(self, data: bytes | memoryview, facts: Facts, box: Box | None = None) -> Pixels:
         """The pixels that are fitted: decoded, perhaps smaller, upright, cut and toned. Valid until the next call."""
         return self._pixels_of(data, facts, box)[0]
 
-    def _pixels_of(self, data: bytes | memoryview, facts: Facts, box: Box | None) -> tuple[decode.Pixels, _Way]:
+    def _pixels_of(self, data: bytes | memoryview, facts: Facts, box: Box | None) -> tuple[Pixels, _Way]:
         """Decoded, upright, cut and toned pixels, and their way."""
         way = self._ways.get(facts) or self._new_way(facts)
         if way.decoder is not None:
             pixels = decode.decode_jpeg(data, way.decoder, facts, self._room_for(way.pixel_bytes))
         else:
-            room = self._room_for(way.pixel_bytes) if way.pixel_bytes else None
+            room = self._room_for(way.pixel_bytes)
             pixels = decode.decode(data, facts, self._color, background=self.treatment.background, buffer=room)
         if facts.turn != 1:
             turned = decode.upright(pixels, facts.turn)
@@ -184,7 +183,7 @@ class Preparation:
                 way = self._way(pixels.shape[0], pixels.shape[1])
         return pixels, way
 
-    def _toned(self, pixels: decode.Pixels, box: Box | None) -> decode.Pixels:
+    def _toned(self, pixels: Pixels, box: Box | None) -> Pixels:
         """Box, trim, own steps, gray, tone: the fixed part before the fit."""
         if box is not None:
             pixels = _boxed(pixels, box, self.treatment.box_unit)
@@ -198,16 +197,16 @@ class Preparation:
             pixels = self._tone(np.ascontiguousarray(pixels))
         return np.ascontiguousarray(pixels)
 
-    def _to_gray(self, pixels: decode.Pixels) -> decode.Pixels:
+    def _to_gray(self, pixels: Pixels) -> Pixels:
         weights = self.treatment.gray_weights
         if weights is None:
-            return decode.to_gray(pixels)
+            return to_gray(pixels)
         out = np.empty(pixels.shape[:2], np.uint8)
         whole = np.array([round(weight * 65536) for weight in weights], np.int64)
         self._pixels.gray_by_weights(np.ascontiguousarray(pixels), whole, out)
         return out
 
-    def _finish(self, pixels: decode.Pixels, way: _Way, out: Array, variation: Variation) -> None:
+    def _finish(self, pixels: Pixels, way: _Way, out: Array, variation: Variation) -> None:
         if self._is_direct and not variation.program and not self._at_values:
             self._place_into(pixels, way, variation.flips, (0, 0, *self._frame.canvas), self._line, out)
             return
@@ -220,7 +219,7 @@ class Preparation:
         self._from_window(canvas, held[:2], out, variation)
 
     def _place_into(
-        self, pixels: decode.Pixels, way: _Way, flips: int, window: Window, line: tuple[Array, Array], out: Array
+        self, pixels: Pixels, way: _Way, flips: int, window: Window, line: tuple[Array, Array], out: Array
     ) -> None:
         rows, columns = pixels.shape[:2]
         if self._scratch[0].size < way.scratch_bytes:
@@ -359,13 +358,13 @@ def _from_pillow(picture: Any, background: tuple[int, int, int]) -> Array:
     if turned.mode.startswith("I;16"):
         return ((np.asarray(turned).astype(np.uint32) + 128) // 257).astype(np.uint8)
     if "A" in turned.mode or "transparency" in turned.info:
-        return decode.lay_over(np.asarray(turned.convert("RGBA")), background)
+        return lay_over(np.asarray(turned.convert("RGBA")), background)
     if turned.mode == "CMYK":
-        return decode.from_cmyk(np.asarray(turned))
+        return from_cmyk(np.asarray(turned))
     return np.asarray(turned.convert("L" if turned.mode in ("1", "L") else "RGB"))
 
 
-def _boxed(pixels: decode.Pixels, box: Box, unit: str) -> decode.Pixels:
+def _boxed(pixels: Pixels, box: Box, unit: str) -> Pixels:
     """The part in a box, to whole pixels: from the nearest edge above and before to the nearest below and behind."""
     height, width = pixels.shape[:2]
     if not all(np.isfinite(each) for each in box):
@@ -380,7 +379,7 @@ def _boxed(pixels: decode.Pixels, box: Box, unit: str) -> decode.Pixels:
     return pixels[first_row:last_row, first_column:last_column]
 
 
-def _checked_array(picture: Array, color: str) -> decode.Pixels:
+def _checked_array(picture: Array, color: str) -> Pixels:
     if picture.dtype != np.uint8 or picture.ndim not in (2, 3) or (picture.ndim == 3 and picture.shape[2] not in (1, 3)):
         raise UsageError(
             f"an array must be uint8 of shape (h, w), (h, w, 1) or (h, w, 3), not {picture.dtype} {picture.shape}"
@@ -389,7 +388,7 @@ def _checked_array(picture: Array, color: str) -> decode.Pixels:
         raise PictureError("no pixels")
     if picture.ndim == 3 and picture.shape[2] == 1:
         picture = picture[..., 0]
-    return decode.to_gray(picture) if color == "gray" else decode.to_rgb(picture)
+    return to_gray(picture) if color == "gray" else to_rgb(picture)
 
 
 class _Alias:
@@ -434,7 +433,7 @@ def _some_variations(treatment: Treatment) -> list[Variation | None]:
     return [None, *(variations(treatment, np.arange(8, dtype=np.uint64), 0, 0) if treatment.varies else [])]
 
 
-def pixels_of(data: bytes) -> decode.Pixels:
+def pixels_of(data: bytes) -> Pixels:
     """The upright picture in encoded bytes: uint8 RGB (h, w, 3). Raises PictureError."""
     facts = read_facts(data)
     check_pixels(facts)

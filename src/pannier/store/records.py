@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 
 from pannier.columns import Rows, numbers_of
-from pannier.images.decode import Pixels
+from pannier.images.colors import Pixels
 from pannier.images.placement import Box
 from pannier.images.treatment import Treatment
 from pannier.results import Result

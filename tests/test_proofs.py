@@ -29,6 +29,7 @@ from pannier.store.shards import locate
 from tests.conftest import fill
 from tests.hostile.forging import with_equal_crc
 from tests.operations import OPERATIONS, make_world, operate, state
+from tests.varied import FORMS, write_varied
 
 pytestmark = pytest.mark.proof
 
@@ -357,10 +358,16 @@ def test_no_feed_exceeds_an_enforced_limit(tmp_path: Path, scale: int) -> None:
     from pannier.demo.archive import draw_archive
 
     draw_archive(tmp_path, 60, 3)
-    snapshot = pannier.create(tmp_path / "s.store").pack(tmp_path / "archive").snapshot
+    sources = [
+        tmp_path / "archive",
+        write_varied(tmp_path / "png", 60, 1, FORMS[:1]),
+        write_varied(tmp_path / "webp", 60, 2, FORMS[7:8]),
+        write_varied(tmp_path / "mixed", 60, 3),
+    ]
+    snapshots = [pannier.create(tmp_path / f"{source.name}.store").pack(source).snapshot for source in sources]
     shares = []
-    for number in range(3 * scale):
-        status, reason, share = limited_trial(snapshot, number)
+    for number in range(4 * scale):
+        status, reason, share = limited_trial(snapshots[number % len(snapshots)], number)
         assert status == "ok", reason
         assert share <= 1.0, (number, share)
         shares.append(share)

@@ -83,13 +83,16 @@ def test_order_and_draws_are_frozen() -> None:
     hashes = np.array(
         [text_hash(key) for key in ("twill/0042.jpg", "satin/0001.jpg", "plain/0007.png", "rib/1.jpg")], np.uint64
     )
-    assert [shuffled(hashes, 7, epoch).tolist() for epoch in range(3)] == FROZEN_ORDER
+    few, many = (np.arange(count) for count in (6, 5))
+    assert [shuffled(few, 6, 7, epoch).tolist() for epoch in range(3)] == FROZEN_ORDER
+    assert [shuffled(many, 1_000_000, 7, epoch).tolist() for epoch in range(2)] == FROZEN_PLACES
     assert [f"{value:016x}" for value in draw(hashes, 7, 1, text_hash("flip"), 0).tolist()] == FROZEN_DRAWS
     state = fold(7, 1)
     assert draw(hashes, 7, 1, text_hash("flip"), 0)[0] == _continued(state, int(hashes[0]), text_hash("flip"), 0)
 
 
-FROZEN_ORDER = [[3, 2, 1, 0], [0, 3, 1, 2], [3, 2, 1, 0]]
+FROZEN_ORDER = [[5, 3, 2, 0, 1, 4], [2, 0, 4, 1, 3, 5], [1, 5, 0, 2, 4, 3]]
+FROZEN_PLACES = [[11727, 305034, 322428, 473659, 407330], [259351, 528982, 484118, 340125, 218943]]
 FROZEN_DRAWS = ["6a74f6d0318b0e2b", "ce12610514a77cb3", "20ec7d22fb63ae42", "8fd4c3044cdd54d9"]
 
 
@@ -305,19 +308,19 @@ def test_impossible_options_are_refused_at_once(packed: pannier.Snapshot, option
 def test_records_that_an_allocator_serves_are_prepared_on_heavy_lanes_alone(
     tmp_path: Path, store: pannier.Store, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """PNG, GIF and progressive JPEG, small and large, beside a plain JPEG in planned buffers that are as large."""
+    """BMP, GIF and progressive JPEG, beside a PNG and a plain JPEG in planned buffers that are as large."""
     folder = fill(tmp_path / "a", 8)
     large = drawn_picture(7, 700, 900)
-    for name, kind, options in (("l.png", "png", {}), ("p.jpg", "jpeg", {"progressive": True}), ("g.gif", "gif", {})):
+    for name, kind, options in (("b.bmp", "bmp", {}), ("p.jpg", "jpeg", {"progressive": True}), ("g.gif", "gif", {})):
         (folder / "twill" / name).write_bytes(encoded(large, kind, **options))
+    (folder / "twill" / "l.png").write_bytes(encoded(drawn_picture(7, 701, 900), "png"))
     (folder / "twill" / "plain.jpg").write_bytes(encoded(drawn_picture(7, 1300, 1300), "jpeg"))
     snapshot = store.pack(folder).snapshot
     prepared: list[tuple[bool, str]] = []
     into = Preparation.into
 
     def watched(self: Preparation, data: Any, facts: Any, *rest: Any) -> None:
-        allocates = facts.format != "jpeg" or facts.height == 700
-        prepared.append((allocates, threading.current_thread().name.rpartition("-")[0]))
+        prepared.append((facts.height == 700, threading.current_thread().name.rpartition("-")[0]))
         into(self, data, facts, *rest)
 
     monkeypatch.setattr(Preparation, "into", watched)
@@ -325,7 +328,7 @@ def test_records_that_an_allocator_serves_are_prepared_on_heavy_lanes_alone(
         assert feed.plan.heavy_lanes >= 1
         assert sum(len(batch) for batch in feed) == len(snapshot)
     assert sorted(set(prepared)) == [(False, "pannier-worker"), (True, "pannier-lane")]
-    assert sum(allocates for allocates, _ in prepared) == 6
+    assert sum(allocates for allocates, _ in prepared) == 3
 
 
 def test_a_feed_s_job_is_plain_data_that_gives_the_same_batches_anywhere(packed: pannier.Snapshot) -> None:

@@ -78,10 +78,9 @@ class Lookup:
         group = max(1, LOOKED_UP_AT_ONCE // self._batch_size)
         steps = self._steps if end is None else end
         for each in range(epoch, until):
-            positions = self._order(each)
             for first in range(begin, steps, group):
                 last = min(first + group, steps)
-                yield from self._look_up(each, first, positions[first * self._batch_size : last * self._batch_size])
+                yield from self._look_up(each, first, self._positions(each, first, last))
 
     def found(self, row: int) -> tuple[Place, Facts]:
         """Where one record's picture lies, and what is known of it. Raises DamageError. For any thread."""
@@ -98,12 +97,11 @@ class Lookup:
         key: str = self._manifest.take([row], ["key"]).column(0)[0].as_py()
         return key
 
-    def _order(self, epoch: int) -> np.ndarray[Any, np.dtype[np.int32]]:
-        if self._shuffle:
-            order = shuffled(self._manifest.hashes[self._rows], self._seed, epoch)
-        else:
-            order = self._by_key
-        return order.astype(np.int32)
+    def _positions(self, epoch: int, first: int, last: int) -> np.ndarray[Any, np.dtype[np.int64]]:
+        """Which records come in some batches, by their places among those of the split in order of key hash."""
+        count = len(self._rows)
+        places = np.arange(first * self._batch_size, min(last * self._batch_size, count))
+        return shuffled(places, count, self._seed, epoch) if self._shuffle else self._by_key[places]
 
     @cached_property
     def _by_key(self) -> np.ndarray[Any, np.dtype[np.int64]]:

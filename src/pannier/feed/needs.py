@@ -10,12 +10,13 @@ import numpy as np
 
 from pannier.array_types import Numbers
 from pannier.columns import Rows
-from pannier.feed.order import ORDER_BYTES_PER_RECORD
 from pannier.images.colors import Color
 from pannier.images.cost import Kind, after_fit_bytes, color_of, decoding_costs, kind_of
 from pannier.images.treatment import Treatment
 from pannier.store.manifest import Manifest
 
+# what a feed holds of each record: its row, its label, whether it is heavy, and what it takes
+BYTES_PER_RECORD = 28
 # decoding that takes more than this from an allocator goes to a heavy lane
 LIGHT_ALLOCATION = 1 << 20
 
@@ -59,7 +60,7 @@ def needs_of(
     """What some rows cost to feed. `is_rendered` says of which of them a canvas is read in place of the picture."""
     encoded = manifest.column("byte_count")[rows].astype(np.int64)
     none = np.zeros(len(rows), np.int64)
-    order_bytes = len(rows) * ORDER_BYTES_PER_RECORD + manifest.by_digest * len(manifest)
+    order_bytes = len(rows) * BYTES_PER_RECORD + manifest.by_digest * len(manifest)
     if treatment is None:
         return Needs(encoded, encoded, none, none, None, batch_size, order_bytes)  # read, then copied out
     names = ("height", "width", "turn", "progressive")

@@ -1,0 +1,45 @@
+"""The order of an epoch: a permutation of any count, place by place, that nobody could tell from a shuffle."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from pannier.feed.order import shuffled
+
+
+@pytest.mark.parametrize("counts", [range(1, 1001), [4095, 4096, 4097, 65535, 65536, 65537]], ids=["to 1,000", "powers"])
+def test_every_record_has_one_place_whatever_their_number(counts: range | list[int]) -> None:
+    for count in counts:
+        assert np.array_equal(np.sort(shuffled(np.arange(count), count, 7, 3)), np.arange(count)), count
+
+
+@given(count=st.integers(1, 1 << 40), seed=st.integers(0, 2**64 - 1), epoch=st.integers(0, 99), data=st.data())
+def test_any_part_of_an_order_is_as_in_the_whole(count: int, seed: int, epoch: int, data: st.DataObject) -> None:
+    places = np.array(data.draw(st.lists(st.integers(0, count - 1), max_size=9)), np.int64)
+    found = shuffled(places, count, seed, epoch)
+    assert found.tolist() == [int(shuffled(np.array([place]), count, seed, epoch)[0]) for place in places]
+    assert all(0 <= each < count for each in found.tolist())
+
+
+@pytest.mark.parametrize("count", [3, 8, 50, 257, 300])
+def test_places_and_neighbors_are_as_chance_has_them(count: int) -> None:
+    epochs = max(600, 400_000 // count**2)
+    places, follows = np.zeros((count, count)), np.zeros((count, count))
+    for epoch in range(epochs):
+        order = shuffled(np.arange(count), count, 11, epoch)
+        places[np.arange(count), order] += 1
+        follows[order[:-1], order[1:]] += 1
+    expected, apart = epochs / count, ~np.eye(count, dtype=bool)
+    # chi-square over its degrees of freedom is 1 by chance, and this near to it all but always
+    for found, freedom in ((places, (count - 1) ** 2), (follows[apart], apart.sum())):
+        assert abs(((found - expected) ** 2 / expected).sum() / freedom - 1) < 6 * (2 / freedom) ** 0.5 + 0.02
+
+
+def test_epochs_seeds_and_neighbors_have_nothing_to_do_with_each_other() -> None:
+    count, places = 1_000_000, np.arange(100_000)
+    one, next_epoch, other_seed = (shuffled(places, count, *which) for which in ((1, 0), (1, 1), (2, 0)))
+    for some, others in ((one, next_epoch), (one, other_seed), (one[:-1], one[1:]), (one, places)):
+        assert abs(np.corrcoef(some, others)[0, 1]) < 5 / len(places) ** 0.5

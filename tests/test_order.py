@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from pannier.feed.order import shuffled
@@ -16,6 +16,7 @@ def test_every_record_has_one_place_whatever_their_number(counts: range | list[i
         assert np.array_equal(np.sort(shuffled(np.arange(count), count, 7, 3)), np.arange(count)), count
 
 
+@settings(deadline=None, suppress_health_check=[HealthCheck.too_slow])
 @given(count=st.integers(1, 1 << 40), seed=st.integers(0, 2**64 - 1), epoch=st.integers(0, 99), data=st.data())
 def test_any_part_of_an_order_is_as_in_the_whole(count: int, seed: int, epoch: int, data: st.DataObject) -> None:
     places = np.array(data.draw(st.lists(st.integers(0, count - 1), max_size=9)), np.int64)

@@ -9,7 +9,7 @@ from pannier.errors import UsageError
 
 # how labels come in a batch; what becomes of a last, smaller batch; how a snapshot is laid out in a folder
 LabelAs = Literal["number", "one_hot", "name"]
-Last = Literal["keep", "drop"]
+Last = Literal["keep", "drop", "wrap"]
 Layout = Literal["class", "split", "flat"]
 # what becomes of what gets no label
 Unlabeled = Literal["leave", "keep"]

@@ -292,6 +292,7 @@ class Snapshot(State):
         shuffle: bool | None = None,
         augment: bool | None = None,
         last: Last | None = None,
+        steps: int | None = None,
         label_as: LabelAs | None = None,
         store: str | None = None,
     ) -> Docket:
@@ -300,7 +301,7 @@ class Snapshot(State):
         store: how its address is written. Raises TreatmentError where standard values are not measured yet.
         """
         chosen: dict[str, Any] = {"split": split, "subset": subset, "where": where, "last": last, "label_as": label_as}
-        chosen |= {"batch_size": batch_size, "seed": seed, "shuffle": shuffle, "augment": augment}
+        chosen |= {"batch_size": batch_size, "seed": seed, "shuffle": shuffle, "augment": augment, "steps": steps}
         return Docket.of(self, treatment=as_treatment(treatment, size, values), store=store, **chosen)
 
     @spelled_method(_Feeding)
@@ -309,7 +310,10 @@ class Snapshot(State):
 
         treatment: a `Treatment`, a TOML file's path, or fields as text, "size=96,color=gray"; `size` and `values` ("unit",
         "signed" ...) go before its own. Without any, batches are lists of encoded pictures.
-        batch_size: records a batch; the last one of an epoch may be smaller (last="keep") or is left out (last="drop").
+        batch_size: records a batch. last: what becomes of a last, smaller one: "keep", "drop", or "wrap", which fills it
+        from the epoch's beginning. steps: batches an epoch, which then goes on where the one before ended; by default an
+        epoch gives every record once. part, parts: one part of so many, 0 the first; together they give every record once,
+        whatever feeds the others, and equally many batches where `last` is "drop" or "wrap", or `steps` are said.
         seed: of the order and of every random step. subset: a part, as "10%" or 0.1, fair in every class, fixed by the seed;
         a smaller one lies in a larger. where: SQL over the records' columns, for a feed of some of them.
         shuffle, augment: by default for the split "train" alone. rendered: take rendered canvases where there are any

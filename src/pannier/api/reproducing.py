@@ -28,6 +28,9 @@ class _Reproducing:
     augment: bool | None = None
     rendered: bool | None = None
     last: Last | None = None
+    steps: int | None = None
+    part: int | None = None
+    parts: int | None = None
     label_as: LabelAs | None = None
     workers: int | None = None
     ahead: int | None = None

@@ -19,6 +19,7 @@ _HOW = {
     "shuffle": opt.switch("By default train is shuffled, other splits are not.", names=("--shuffle/--no-shuffle",)),
     "augment": opt.switch("By default train gets the random steps, others do not.", names=("--augment/--no-augment",)),
     "last": opt.Declared(choices.Last | None, "What becomes of a last, smaller batch."),
+    "steps": opt.number("Batches an epoch; by default every record comes once."),
     "label_as": opt.Declared(choices.LabelAs | None, "How labels come; by default as numbers."),
 }
 

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from pannier.budget import limit_bytes
-from pannier.errors import LimitError
+from pannier.errors import LimitError, UsageError
 from pannier.feed.feed import Feed
 from pannier.feed.job import FeedOptions, job_of
 from pannier.images.treatment import Treatment
@@ -44,6 +44,8 @@ def arrays(
 
     memory_limit bounds the arrays and the feed that fills them. Raises LimitError where they would not fit.
     """
+    if options.steps is not None or options.parts > 1:
+        raise UsageError("arrays hold a whole split: leave `steps` and `parts` out, or feed it in batches")
     limit = limit_bytes(options.memory_limit)
     rows = chosen_rows(snapshot, split, options.subset, options.seed, where=options.where)
     need = len(rows) * treatment.byte_count

@@ -78,7 +78,7 @@ class Feed:
 
     def __len__(self) -> int:
         """Batches an epoch."""
-        return self._work.steps
+        return self._work.course.batches
 
     @property
     def records(self) -> int:
@@ -87,8 +87,8 @@ class Feed:
 
     @property
     def pictures_per_epoch(self) -> int:
-        """Records that an epoch gives: all of the split, but for those that last="drop" leaves out."""
-        return min(self.records, len(self) * self.batch_size)
+        """Pictures that an epoch gives: all of the split, or as `last`, `steps` and `parts` say."""
+        return self._work.course.pictures
 
     def to_dict(self) -> dict[str, Any]:
         """What it feeds, how, and how it has done so far: plain data for JSON."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field, replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -13,6 +14,7 @@ from pannier.budget import limit_bytes
 from pannier.choices import LabelAs, Last, checked_choice
 from pannier.columns import Rows
 from pannier.errors import NotFoundError, UsageError
+from pannier.feed.course import Course
 from pannier.feed.needs import Needs, needs_of
 from pannier.feed.plan import Plan, make_plan
 from pannier.hashing import checked_seed
@@ -42,13 +44,18 @@ class FeedOptions:
     augment: bool | None = None
     rendered: bool | None = None
     last: Last = "keep"
+    steps: int | None = None
+    part: int = 0
+    parts: int = 1
     label_as: LabelAs = "number"
     workers: int | None = None
     ahead: int | None = None
     memory_limit: str | int | None = "auto"
 
     def __post_init__(self) -> None:
-        _check_counts(batch_size=self.batch_size, workers=self.workers, ahead=self.ahead)
+        _check_counts(batch_size=self.batch_size, workers=self.workers, ahead=self.ahead, steps=self.steps, parts=self.parts)
+        if isinstance(self.part, bool) or not isinstance(self.part, int) or not 0 <= self.part < self.parts:
+            raise UsageError(f"part = {self.part!r}: of {self.parts} parts there are 0 to {self.parts - 1}")
         checked_choice("last", self.last, Last)
         checked_choice("label_as", self.label_as, LabelAs)
         checked_seed(self.seed)
@@ -136,11 +143,11 @@ class FeedWork:
     plan: Plan
     settings: Settings
 
-    @property
-    def steps(self) -> int:
-        """Batches an epoch."""
-        whole, rest = divmod(len(self.rows), self.job.batch_size)
-        return whole + (rest > 0 and self.job.last == "keep")
+    @cached_property
+    def course(self) -> Course:
+        """Which places of which pass come in a batch."""
+        job = self.job
+        return Course(len(self.rows), job.batch_size, job.last, job.steps, job.part, job.parts)
 
     @property
     def is_copied(self) -> bool:

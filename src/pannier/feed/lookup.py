@@ -6,19 +6,21 @@ import time
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
-from itertools import repeat
+from itertools import pairwise, repeat
 from typing import Any, NamedTuple
 
 import numpy as np
 
-from pannier.array_types import Array
+from pannier.array_types import Array, Numbers
 from pannier.columns import numbers_of, tuples
 from pannier.feed.buffers import Slot
+from pannier.feed.course import Places
 from pannier.feed.job import FeedWork
 from pannier.feed.order import shuffled
 from pannier.images.chance import Variation, variations
 from pannier.images.facts import Facts
 from pannier.images.placement import Box
+from pannier.images.treatment import Treatment
 from pannier.store.boxes import boxes_of, canvas_identities
 from pannier.store.places import Place, fact_lists, places_of
 
@@ -62,7 +64,7 @@ class Lookup:
         job, self._state = work.job, work.state
         self._manifest, self._rows, self._heavy = work.state.manifest, work.rows, work.heavy
         self._labels = numbers_of(*self._manifest.codes("label"), self._state.classes)[work.rows].astype(np.int32)
-        self._batch_size, self._steps = job.batch_size, work.steps
+        self._batch_size, self._course = job.batch_size, work.course
         self._seed, self._shuffle, self._treatment = job.seed, job.shuffle, job.treatment
         is_varied = job.augment and not job.to_canvas and job.treatment is not None and job.treatment.varies
         self._augmented = job.treatment if is_varied else None
@@ -76,11 +78,10 @@ class Lookup:
         Raises DamageError.
         """
         group = max(1, LOOKED_UP_AT_ONCE // self._batch_size)
-        steps = self._steps if end is None else end
+        steps = self._course.batches if end is None else end
         for each in range(epoch, until):
             for first in range(begin, steps, group):
-                last = min(first + group, steps)
-                yield from self._look_up(each, first, self._positions(each, first, last))
+                yield from self._look_up(each, first, self._course.at(each, first, min(first + group, steps)))
 
     def found(self, row: int) -> tuple[Place, Facts]:
         """Where one record's picture lies, and what is known of it. Raises DamageError. For any thread."""
@@ -97,11 +98,15 @@ class Lookup:
         key: str = self._manifest.take([row], ["key"]).column(0)[0].as_py()
         return key
 
-    def _positions(self, epoch: int, first: int, last: int) -> np.ndarray[Any, np.dtype[np.int64]]:
-        """Which records come in some batches, by their places among those of the split in order of key hash."""
-        count = len(self._rows)
-        places = np.arange(first * self._batch_size, min(last * self._batch_size, count))
-        return shuffled(places, count, self._seed, epoch) if self._shuffle else self._by_key[places]
+    def _positions(self, places: Numbers, number: int) -> Numbers:
+        """Which records stand at some places of a pass: their numbers among those of the split, in order of key hash."""
+        return shuffled(places, len(self._rows), self._seed, number) if self._shuffle else self._by_key[places]
+
+    def _variations(self, treatment: Treatment, rows: Array, passes: Numbers) -> list[Variation]:
+        """What is random about some records: by seed, pass and key."""
+        hashes = self._manifest.hashes[rows]
+        parts = ((hashes[part], int(passes[part][0])) for part in _runs_of_one(passes))
+        return [each for some, number in parts for each in variations(treatment, some, self._seed, number)]
 
     @cached_property
     def _by_key(self) -> np.ndarray[Any, np.dtype[np.int64]]:
@@ -109,12 +114,15 @@ class Lookup:
         encoded = [key.encode() for key in keys]
         return np.array(sorted(range(len(encoded)), key=encoded.__getitem__), np.int64)
 
-    def _look_up(self, epoch: int, first: int, positions: Array) -> Iterator[Issued]:
-        """The batches from number `first` on whose records are at those positions."""
+    def _look_up(self, epoch: int, first: int, where: Places) -> Iterator[Issued]:
+        """The batches of an epoch from number `first` on, whose records stand at those places."""
+        passes = where.passes
+        parts = [self._positions(where.places[part], int(passes[part][0])) for part in _runs_of_one(passes)]
+        positions = np.concatenate(parts) if parts else where.places
         rows, labels, size = self._rows[positions], self._labels[positions], self._batch_size
         varied: Iterable[Variation | None] = repeat(None)
         if self._augmented is not None:
-            varied = variations(self._augmented, self._manifest.hashes[rows], self._seed, epoch)
+            varied = self._variations(self._augmented, rows, passes)
             _give_way()
         boxes: Iterable[Box | None] = repeat(None)
         if self._treatment is not None and self._treatment.box is not None:
@@ -145,6 +153,12 @@ class Lookup:
     def _facts(self, rows: Array) -> list[Facts]:
         """What decoding needs to know; whether a picture is progressive matters to planning alone."""
         return tuples(Facts, *fact_lists(self._manifest, rows, Facts._fields[:-1]), repeat(False))
+
+
+def _runs_of_one(passes: Numbers) -> Iterator[slice]:
+    """Where each pass stands among those numbers, which do not fall."""
+    borders = [0, *(np.flatnonzero(np.diff(passes)) + 1).tolist(), len(passes)]
+    return (slice(first, last) for first, last in pairwise(borders) if first < last)
 
 
 def _give_way() -> None:

@@ -43,6 +43,7 @@ class FeedPart(_Part):
     shuffle: bool | None = None
     augment: bool | None = None
     last: Last | None = None
+    steps: int | None = Field(default=None, ge=1)
     subset: str | None = None
     label_as: LabelAs | None = None
     treatment: str | None = None

@@ -1,0 +1,89 @@
+"""Which places come when: parts, steps, last batches. Held against lists, and against real feeds."""
+
+from __future__ import annotations
+
+import itertools
+from collections import Counter
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+import pannier
+from pannier.errors import UsageError
+from pannier.feed.course import Course
+
+counts, sizes, several = st.integers(0, 70), st.integers(1, 9), st.integers(1, 5)
+
+
+def told(course: Course, epoch: int) -> list[tuple[int, int]]:
+    """(pass, place) of an epoch, asked for batch by batch."""
+    found = [course.at(epoch, batch, batch + 1) for batch in range(course.batches)]
+    return [pair for each in found for pair in zip(each.passes.tolist(), each.places.tolist(), strict=True)]
+
+
+@settings(deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@given(count=counts, size=sizes, parts=several, epoch=st.integers(0, 3))
+def test_parts_are_disjoint_and_make_up_the_whole(count: int, size: int, parts: int, epoch: int) -> None:
+    courses = [Course(count, size, part=part, parts=parts) for part in range(parts)]
+    together = [pair for course in courses for pair in told(course, epoch)]
+    assert sorted(together) == [(epoch, place) for place in range(count)]
+    assert [course.pictures for course in courses] == [len(told(course, epoch)) for course in courses]
+    for course in courses:
+        assert told(course, epoch) == [
+            tuple(map(int, pair)) for pair in zip(*course.at(epoch, 0, course.batches), strict=True)
+        ]
+
+
+@settings(deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@given(count=st.integers(1, 70), size=sizes, parts=several, last=st.sampled_from(["drop", "wrap"]))
+def test_parts_have_equally_many_whole_batches_where_none_may_be_smaller(
+    count: int, size: int, parts: int, last: str
+) -> None:
+    courses = [Course(count, size, last, part=part, parts=parts) for part in range(parts)]
+    for course in courses:
+        if course.records:
+            assert course.batches == courses[0].batches
+            assert course.pictures == len(told(course, 0)) == course.batches * size
+    times = Counter(place for course in courses for _, place in told(course, 0))
+    if last == "drop":
+        assert set(times.values()) <= {1}
+    elif all(course.records for course in courses):
+        assert set(times) == set(range(count))
+
+
+@settings(deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@given(count=st.integers(1, 40), size=sizes, steps=st.integers(1, 20), parts=st.integers(1, 3))
+def test_epochs_of_so_many_steps_go_on_where_the_one_before_ended(count: int, size: int, steps: int, parts: int) -> None:
+    course = Course(count, size, steps=steps, part=parts - 1, parts=parts)
+    if not course.records:
+        assert course.batches == 0
+        return
+    fed = [pair for epoch in range(4) for pair in told(course, epoch)]
+    own = range(parts - 1, count, parts)
+    endless = ((number, place) for number in itertools.count() for place in own)
+    assert fed == list(itertools.islice(endless, 4 * steps * size))
+
+
+def test_fed_parts_make_up_an_epoch_and_steps_cross_its_border(packed: pannier.Snapshot) -> None:
+    how = {"size": 16, "batch_size": 4, "seed": 3, "workers": 1}
+    with packed.feed("train", **how) as feed:
+        whole = [[key for batch in epoch for key in batch.keys] for epoch in feed.epochs(3)]
+    parts = []
+    for part in range(3):
+        with packed.feed("train", part=part, parts=3, **how) as feed:
+            parts.append([key for batch in feed for key in batch.keys])
+            assert feed.pictures_per_epoch == len(parts[-1])
+    assert [key for each in itertools.zip_longest(*parts) for key in each if key is not None] == whole[0]
+    with packed.feed("train", steps=7, **how) as feed:
+        stepped = [[key for batch in epoch for key in batch.keys] for epoch in feed.epochs(4)]
+    assert [len(each) for each in stepped] == [28] * 4
+    assert [key for each in stepped for key in each] == [key for each in whole for key in each][:112]
+
+
+def test_impossible_parts_are_refused(packed: pannier.Snapshot) -> None:
+    for wrong in ({"part": 2, "parts": 2}, {"part": -1}, {"parts": 0}, {"steps": 0}, {"part": True, "parts": 2}):
+        with pytest.raises(UsageError, match=r"part|steps"):
+            packed.feed("train", size=16, **wrong)
+    with pytest.raises(UsageError, match="leave `steps` and `parts` out"):
+        packed.arrays("train", size=16, parts=2)

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import itertools
+import json
 from collections import Counter
+from typing import Any
 
 import pytest
 from hypothesis import HealthCheck, given, settings
@@ -13,6 +15,7 @@ import pannier
 from pannier.errors import UsageError
 from pannier.feed.course import Course
 
+TURNED = pannier.Treatment(16, turn=20, brightness=0.2)
 counts, sizes, several = st.integers(0, 70), st.integers(1, 9), st.integers(1, 5)
 
 
@@ -81,9 +84,47 @@ def test_fed_parts_make_up_an_epoch_and_steps_cross_its_border(packed: pannier.S
     assert [key for each in stepped for key in each] == [key for each in whole for key in each][:112]
 
 
+@pytest.mark.parametrize("how", [{}, {"steps": 5}, {"part": 1, "parts": 2, "last": "wrap"}, {"shuffle": False}])
+def test_a_feed_goes_on_exactly_where_another_stood(packed: pannier.Snapshot, how: dict[str, Any]) -> None:
+    said = {"treatment": TURNED, "batch_size": 4, "seed": 3, **how}
+    with packed.feed("train", workers=1, ahead=1, **said) as feed:
+        fed = [
+            (batch.keys, batch.images.tobytes(), json.dumps(feed.position)) for epoch in feed.epochs(3) for batch in epoch
+        ]
+    for at in (0, 1, len(fed) // 3, len(fed) // 2, len(fed) - 2):
+        with packed.feed("train", workers=2, position=json.loads(fed[at][2]), **said) as feed:
+            assert json.dumps(feed.position) == fed[at][2]
+            rest = [batch for _, epoch in zip(range(3), feed.epochs(), strict=False) for batch in epoch]
+            assert [(batch.keys, batch.images.tobytes()) for batch in rest][: len(fed) - at - 1] == [
+                each[:2] for each in fed[at + 1 :]
+            ]
+
+
+def test_a_position_of_another_feed_is_refused_and_says_what_differs(packed: pannier.Snapshot) -> None:
+    with packed.feed("train", size=16, batch_size=4, seed=3) as feed:
+        position = feed.position
+    for changed, says in (
+        ({"seed": 4}, "its seed is 3, here it is 4"),
+        ({"batch_size": 5}, "its batch_size is 4"),
+        ({"size": 17}, "its treatment is"),
+        ({"split": "val"}, "its split is 'train', here it is 'val'"),
+    ):
+        with pytest.raises(UsageError, match=says):
+            packed.feed(**{"split": "train", "size": 16, "batch_size": 4, "seed": 3, "position": position, **changed})
+    for wrong in (
+        {},
+        position | {"batch": 99},
+        position | {"epoch": True},
+        position | {"of": 3},
+        position | {"position": 9},
+    ):
+        with pytest.raises(UsageError):
+            packed.feed("train", size=16, batch_size=4, seed=3, position=wrong)
+
+
 def test_impossible_parts_are_refused(packed: pannier.Snapshot) -> None:
     for wrong in ({"part": 2, "parts": 2}, {"part": -1}, {"parts": 0}, {"steps": 0}, {"part": True, "parts": 2}):
         with pytest.raises(UsageError, match=r"part|steps"):
             packed.feed("train", size=16, **wrong)
-    with pytest.raises(UsageError, match="leave `steps` and `parts` out"):
+    with pytest.raises(UsageError, match="leave `steps`, `parts` and `position` out"):
         packed.arrays("train", size=16, parts=2)

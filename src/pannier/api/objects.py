@@ -314,6 +314,7 @@ class Snapshot(State):
         from the epoch's beginning. steps: batches an epoch, which then goes on where the one before ended; by default an
         epoch gives every record once. part, parts: one part of so many, 0 the first; together they give every record once,
         whatever feeds the others, and equally many batches where `last` is "drop" or "wrap", or `steps` are said.
+        position: of a feed of before, `feed.position`, which this one goes on from.
         seed: of the order and of every random step. subset: a part, as "10%" or 0.1, fair in every class, fixed by the seed;
         a smaller one lies in a larger. where: SQL over the records' columns, for a feed of some of them.
         shuffle, augment: by default for the split "train" alone. rendered: take rendered canvases where there are any

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 from pannier.api.objects import Feed, Snapshot, Store
 from pannier.api.treatments import Treatment, as_treatment
@@ -31,6 +33,7 @@ class _Reproducing:
     steps: int | None = None
     part: int | None = None
     parts: int | None = None
+    position: Mapping[str, Any] | None = None
     label_as: LabelAs | None = None
     workers: int | None = None
     ahead: int | None = None

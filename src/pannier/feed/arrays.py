@@ -44,8 +44,8 @@ def arrays(
 
     memory_limit bounds the arrays and the feed that fills them. Raises LimitError where they would not fit.
     """
-    if options.steps is not None or options.parts > 1:
-        raise UsageError("arrays hold a whole split: leave `steps` and `parts` out, or feed it in batches")
+    if options.steps is not None or options.parts > 1 or options.position is not None:
+        raise UsageError("arrays hold a whole split: leave `steps`, `parts` and `position` out, or feed it in batches")
     limit = limit_bytes(options.memory_limit)
     rows = chosen_rows(snapshot, split, options.subset, options.seed, where=options.where)
     need = len(rows) * treatment.byte_count

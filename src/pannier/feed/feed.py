@@ -18,10 +18,14 @@ from pannier.feed.engine import Engine
 from pannier.feed.job import FeedJob, notes_on, work_of
 from pannier.feed.lookup import Issued
 from pannier.feed.plan import Plan
+from pannier.feed.position import position_of, read_position
 from pannier.feed.runs import Stream
 from pannier.results import Result
 from pannier.store.leases import Held, reading
 from pannier.store.state import State
+
+# more epochs than anybody waits for
+ENDLESS = 1 << 62
 
 
 @dataclass(frozen=True, repr=False)
@@ -65,7 +69,7 @@ class Feed:
         self._stream: Stream | None = None
         self._upcoming = (0, 0)  # epoch and batch that the stream gives next
         self._ready: dict[tuple[int, int], Issued] = {}
-        self._epoch = 0
+        self._next_epoch = self._reached = read_position(self._work, job.position)
         self._is_closed = False
         self._pictures = 0
         self._seconds = self._waited = 0.0
@@ -108,12 +112,20 @@ class Feed:
         """The next epoch."""
         yield from self._one_epoch(1)
 
-    def epochs(self, count: int) -> Iterator[Iterator[Batch]]:
-        """The next `count` epochs, one iterator of batches each; work goes on across their borders."""
-        if count < 0:
+    def epochs(self, count: int | None = None) -> Iterator[Iterator[Batch]]:
+        """The next `count` epochs, or without end, one iterator of batches each; work goes on across their borders."""
+        if count is not None and count < 0:
             raise UsageError(f"{count} epochs: must be 0 or more")
-        for left in range(count, 0, -1):
+        for left in range(ENDLESS if count is None else count, 0, -1):
             yield self._one_epoch(left)
+
+    @property
+    def position(self) -> dict[str, Any]:
+        """Where it stands, after the last batch that was given: plain data, as JSON can hold it.
+
+        `Snapshot.feed(..., position=...)` goes on with exactly the next batch, in any process, with other workers too.
+        """
+        return position_of(self._work, *self._reached)
 
     def batch_at(self, epoch: int, number: int) -> Batch:
         """One batch of an epoch, exactly as feeding that epoch gives it; the feed itself stays where it is.
@@ -136,17 +148,18 @@ class Feed:
             self._stop_stream()
 
     def _one_epoch(self, left: int) -> Iterator[Batch]:
-        epoch, self._epoch = self._epoch, self._epoch + 1
-        return self._batches_of(epoch, epoch + left)
+        (epoch, begin), self._next_epoch = self._next_epoch, (self._next_epoch[0] + 1, 0)
+        return self._batches_of(epoch, begin, epoch + left)
 
-    def _batches_of(self, epoch: int, until: int) -> Iterator[Batch]:
+    def _batches_of(self, epoch: int, begin: int, until: int) -> Iterator[Batch]:
         self._check_open()
-        self._stream_from(epoch, until)
+        self._stream_from(epoch, begin, until)
         is_whole = False
         self._since = time.perf_counter()
         try:
-            for number in range(len(self)):
+            for number in range(begin, len(self)):
                 batch = self._next_batch(number, epoch)
+                self._reached = self._upcoming
                 self._tick()
                 yield batch
                 del batch
@@ -218,14 +231,14 @@ class Feed:
             raise PannierError(f"{what}: give a lower memory_limit or fewer workers") from error
         raise error
 
-    def _stream_from(self, epoch: int, until: int) -> None:
-        if self._stream is not None and self._upcoming == (epoch, 0) and not self._stream.is_cancelled:
+    def _stream_from(self, epoch: int, begin: int, until: int) -> None:
+        if self._stream is not None and self._upcoming == (epoch, begin) and not self._stream.is_cancelled:
             return
         self._stop_stream()
         self._start_engine()
         assert self._engine is not None
-        self._ready, self._upcoming = {}, (epoch, 0)
-        self._stream = self._engine.start(epoch, until)
+        self._ready, self._upcoming = {}, (epoch, begin)
+        self._stream = self._engine.start(epoch, until, begin)
 
     def _start_engine(self) -> None:
         if self._engine is None:

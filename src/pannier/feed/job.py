@@ -47,6 +47,7 @@ class FeedOptions:
     steps: int | None = None
     part: int = 0
     parts: int = 1
+    position: Mapping[str, Any] | None = None
     label_as: LabelAs = "number"
     workers: int | None = None
     ahead: int | None = None

@@ -73,14 +73,14 @@ class Lookup:
         self._unproved = np.ones(len(self._manifest), bool) if self._manifest.by_digest else None
 
     def batches(self, epoch: int, until: int, begin: int = 0, end: int | None = None) -> Iterator[Issued]:
-        """The batches of the epochs from `epoch` to before `until`, of each those from `begin` to before `end`.
+        """The batches of the epochs from `epoch` to before `until`, of the first from `begin` on, of each to before `end`.
 
         Raises DamageError.
         """
         group = max(1, LOOKED_UP_AT_ONCE // self._batch_size)
         steps = self._course.batches if end is None else end
         for each in range(epoch, until):
-            for first in range(begin, steps, group):
+            for first in range(begin if each == epoch else 0, steps, group):
                 yield from self._look_up(each, first, self._course.at(each, first, min(first + group, steps)))
 
     def found(self, row: int) -> tuple[Place, Facts]:

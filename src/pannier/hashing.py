@@ -51,6 +51,11 @@ def fold_each(state: int, words: Hashes) -> Hashes:
     return value
 
 
+def share(value: int) -> float:
+    """A hash as a number from 0 to below 1: its highest 53 bits."""
+    return float((value >> 11) * 2.0**-53)
+
+
 def fold_more(states: Hashes, word: int) -> Hashes:
     """`fold` continued from each of `states` by the same word."""
     return fold_each(word, states)  # (state ^ word) is the same either way

@@ -8,12 +8,14 @@ from pathlib import Path
 from typing import Any, cast, overload
 
 from pannier.api.treatments import Treatment, as_treatment
+from pannier.array_types import Array
 from pannier.choices import LabelAs, Last, Layout, Progress
 from pannier.columns import Rows, to_frame
 from pannier.errors import NotFoundError, SourceError, UsageError, did_you_mean
 from pannier.feed import batch, feed
 from pannier.feed.arrays import Arrays, arrays
 from pannier.feed.describing import Description, describe
+from pannier.feed.frequency import class_weights
 from pannier.feed.job import FeedJob, FeedOptions, job_of
 from pannier.feed.rendering import (
     DEFAULT_DISK_LIMIT,
@@ -314,6 +316,9 @@ class Snapshot(State):
         from the epoch's beginning. steps: batches an epoch, which then goes on where the one before ended; by default an
         epoch gives every record once. part, parts: one part of so many, 0 the first; together they give every record once,
         whatever feeds the others, and equally many batches where `last` is "drop" or "wrap", or `steps` are said.
+        variations: times that every record comes in an epoch, each with random steps of its own. balance: "class" or a side
+        column, whose values come equally often, the records of each in turn. weights: a side column of numbers, as often as
+        which records come. Both give as many pictures an epoch as there are records.
         position: of a feed of before, `feed.position`, which this one goes on from.
         seed: of the order and of every random step. subset: a part, as "10%" or 0.1, fair in every class, fixed by the seed;
         a smaller one lies in a larger. where: SQL over the records' columns, for a feed of some of them.
@@ -328,6 +333,14 @@ class Snapshot(State):
         Raises LimitError, UsageError, NotFoundError at once; DamageError, naming shard, row and key, while feeding.
         """
         return Feed(job_of(self, said.split, as_treatment(said.treatment, said.size, said.values), **said.how), self)
+
+    def class_weights(self, split: str | None = "train") -> Array:
+        """What a loss is weighted with so that classes count alike: float32 (classes,), by class number.
+
+        Records / (classes that have any * records of the class), 0 for a class that has none. Raises NotFoundError, and
+        UsageError where no record has a label.
+        """
+        return class_weights(self, split)
 
     @spelled_method(_Feeding)
     def arrays(self, said: _Feeding) -> Arrays:

@@ -34,6 +34,9 @@ class _Reproducing:
     part: int | None = None
     parts: int | None = None
     position: Mapping[str, Any] | None = None
+    variations: int | None = None
+    balance: str | None = None
+    weights: str | None = None
     label_as: LabelAs | None = None
     workers: int | None = None
     ahead: int | None = None

@@ -69,6 +69,7 @@ class Feed:
         self._stream: Stream | None = None
         self._upcoming = (0, 0)  # epoch and batch that the stream gives next
         self._ready: dict[tuple[int, int], Issued] = {}
+        _ = self._work.order  # what cannot be balanced or weighted is said at once
         self._next_epoch = self._reached = read_position(self._work, job.position)
         self._is_closed = False
         self._pictures = 0

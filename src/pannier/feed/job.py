@@ -15,7 +15,9 @@ from pannier.choices import LabelAs, Last, checked_choice
 from pannier.columns import Rows
 from pannier.errors import NotFoundError, UsageError
 from pannier.feed.course import Course
+from pannier.feed.frequency import group_numbers, weights_of
 from pannier.feed.needs import Needs, needs_of
+from pannier.feed.order import Balanced, Fixed, Order, Shuffled, Weighted
 from pannier.feed.plan import Plan, make_plan
 from pannier.hashing import checked_seed
 from pannier.images.cost import after_fit_bytes
@@ -48,13 +50,19 @@ class FeedOptions:
     part: int = 0
     parts: int = 1
     position: Mapping[str, Any] | None = None
+    variations: int = 1
+    balance: str | None = None
+    weights: str | None = None
     label_as: LabelAs = "number"
     workers: int | None = None
     ahead: int | None = None
     memory_limit: str | int | None = "auto"
 
     def __post_init__(self) -> None:
-        _check_counts(batch_size=self.batch_size, workers=self.workers, ahead=self.ahead, steps=self.steps, parts=self.parts)
+        counts = ("batch_size", "workers", "ahead", "steps", "parts", "variations")
+        _check_counts(**{name: getattr(self, name) for name in counts})
+        if sum((self.balance is not None, self.weights is not None, self.variations > 1)) > 1:
+            raise UsageError("`balance`, `weights` and `variations` each say how often records come: give one of them")
         if isinstance(self.part, bool) or not isinstance(self.part, int) or not 0 <= self.part < self.parts:
             raise UsageError(f"part = {self.part!r}: of {self.parts} parts there are 0 to {self.parts - 1}")
         checked_choice("last", self.last, Last)
@@ -148,7 +156,12 @@ class FeedWork:
     def course(self) -> Course:
         """Which places of which pass come in a batch."""
         job = self.job
-        return Course(len(self.rows), job.batch_size, job.last, job.steps, job.part, job.parts)
+        return Course(self.order.length, job.batch_size, job.last, job.steps, job.part, job.parts)
+
+    @cached_property
+    def order(self) -> Order:
+        """Which records stand at the places of a pass."""
+        return order_of(self.job, self.state, self.rows)
 
     @property
     def is_copied(self) -> bool:
@@ -181,6 +194,22 @@ def work_of(job: FeedJob, state: State) -> FeedWork:
     heavy = needs.heavy(plan.light_bytes)
     settings = _settings(plan, needs, heavy, job)
     return FeedWork(job, state, rows, heavy, rendering, int(is_rendered.sum()), plan, settings)
+
+
+def order_of(job: FeedJob, state: State, rows: Rows) -> Order:
+    """The order that a job's options come to. Raises UsageError, NotFoundError."""
+    if not job.shuffle:
+        for name in ("balance", "weights"):
+            if getattr(job, name) is not None:
+                raise UsageError(f"`{name}` draws records by chance: it needs `shuffle`")
+        keys = [key.encode() for key in state.manifest.take(rows, ["key"]).column(0).to_pylist()]
+        in_order = np.array(sorted(range(len(keys)), key=keys.__getitem__), np.int64)
+        return Fixed(in_order.repeat(job.variations))
+    if job.balance is not None:
+        return Balanced(group_numbers(state, job.balance, rows), len(rows), job.seed)
+    if job.weights is not None:
+        return Weighted(weights_of(state, job.weights, rows), len(rows), job.seed)
+    return Shuffled(len(rows), job.seed, job.variations)
 
 
 def _rendered(job: FeedJob, state: State, rows: Rows) -> tuple[Rendering | None, np.ndarray[Any, Any]]:

@@ -5,9 +5,8 @@ from __future__ import annotations
 import time
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from functools import cached_property
 from itertools import pairwise, repeat
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 
@@ -16,7 +15,6 @@ from pannier.columns import numbers_of, tuples
 from pannier.feed.buffers import Slot
 from pannier.feed.course import Places
 from pannier.feed.job import FeedWork
-from pannier.feed.order import shuffled
 from pannier.images.chance import Variation, variations
 from pannier.images.facts import Facts
 from pannier.images.placement import Box
@@ -64,8 +62,8 @@ class Lookup:
         job, self._state = work.job, work.state
         self._manifest, self._rows, self._heavy = work.state.manifest, work.rows, work.heavy
         self._labels = numbers_of(*self._manifest.codes("label"), self._state.classes)[work.rows].astype(np.int32)
-        self._batch_size, self._course = job.batch_size, work.course
-        self._seed, self._shuffle, self._treatment = job.seed, job.shuffle, job.treatment
+        self._batch_size, self._course, self._passed = job.batch_size, work.course, work.order
+        self._seed, self._treatment = job.seed, job.treatment
         is_varied = job.augment and not job.to_canvas and job.treatment is not None and job.treatment.varies
         self._augmented = job.treatment if is_varied else None
         self._rendering = work.rendering
@@ -98,31 +96,23 @@ class Lookup:
         key: str = self._manifest.take([row], ["key"]).column(0)[0].as_py()
         return key
 
-    def _positions(self, places: Numbers, number: int) -> Numbers:
-        """Which records stand at some places of a pass: their numbers among those of the split, in order of key hash."""
-        return shuffled(places, len(self._rows), self._seed, number) if self._shuffle else self._by_key[places]
-
-    def _variations(self, treatment: Treatment, rows: Array, passes: Numbers) -> list[Variation]:
-        """What is random about some records: by seed, pass and key."""
-        hashes = self._manifest.hashes[rows]
-        parts = ((hashes[part], int(passes[part][0])) for part in _runs_of_one(passes))
-        return [each for some, number in parts for each in variations(treatment, some, self._seed, number)]
-
-    @cached_property
-    def _by_key(self) -> np.ndarray[Any, np.dtype[np.int64]]:
-        keys = self._manifest.take(self._rows, ["key"]).column(0).to_pylist()
-        encoded = [key.encode() for key in keys]
-        return np.array(sorted(range(len(encoded)), key=encoded.__getitem__), np.int64)
+    def _variations(self, treatment: Treatment, rows: Array, draws: Numbers) -> list[Variation]:
+        """What is random about some records: by seed, key and the number with which it is drawn."""
+        hashes, found = self._manifest.hashes[rows], dict[int, Variation]()
+        for number in np.unique(draws).tolist():
+            here = np.flatnonzero(draws == number)
+            found |= zip(here.tolist(), variations(treatment, hashes[here], self._seed, number), strict=True)
+        return [found[at] for at in range(len(rows))]
 
     def _look_up(self, epoch: int, first: int, where: Places) -> Iterator[Issued]:
         """The batches of an epoch from number `first` on, whose records stand at those places."""
         passes = where.passes
-        parts = [self._positions(where.places[part], int(passes[part][0])) for part in _runs_of_one(passes)]
-        positions = np.concatenate(parts) if parts else where.places
+        parts = [self._passed.at(int(passes[part][0]), where.places[part]) for part in _runs_of_one(passes)]
+        positions, draws = (np.concatenate(each) for each in zip(*parts, strict=True)) if parts else (where.places, passes)
         rows, labels, size = self._rows[positions], self._labels[positions], self._batch_size
         varied: Iterable[Variation | None] = repeat(None)
         if self._augmented is not None:
-            varied = self._variations(self._augmented, rows, passes)
+            varied = self._variations(self._augmented, rows, draws)
             _give_way()
         boxes: Iterable[Box | None] = repeat(None)
         if self._treatment is not None and self._treatment.box is not None:

@@ -6,15 +6,106 @@ beyond the count walks on until it is inside (Black and Rogaway, "Ciphers with A
 
 from __future__ import annotations
 
-from typing import Any
+from dataclasses import dataclass
+from typing import Any, Protocol
 
 import numpy as np
 
-from pannier.hashing import argsort_hashes, fold, fold_each
+from pannier.array_types import Numbers
+from pannier.hashing import argsort_hashes, fold, fold_each, share
 
 ROUNDS = 6
 # so few are sorted by hashes: of few bits the network makes no fair shuffle
 MOST_SORTED = 256
+
+
+class Order(Protocol):
+    """What stands where. `length`: places a pass."""
+
+    @property
+    def length(self) -> int: ...
+
+    def at(self, number: int, places: Numbers) -> tuple[Numbers, Numbers]:
+        """Of some places of a pass: which records, by number, and the numbers with which their random steps are drawn.
+
+        No record has one such number twice, in whatever passes.
+        """
+
+
+@dataclass(frozen=True)
+class Fixed:
+    """Always the same order."""
+
+    records: Numbers
+
+    @property
+    def length(self) -> int:
+        return len(self.records)
+
+    def at(self, number: int, places: Numbers) -> tuple[Numbers, Numbers]:
+        return self.records[places], np.full(len(places), number, np.int64)
+
+
+@dataclass(frozen=True)
+class Shuffled:
+    """Every record so many times a pass (`variations`), in an order of its own each pass."""
+
+    count: int
+    seed: int
+    variations: int = 1
+
+    @property
+    def length(self) -> int:
+        return self.count * self.variations
+
+    def at(self, number: int, places: Numbers) -> tuple[Numbers, Numbers]:
+        times, records = np.divmod(shuffled(places, self.length, self.seed, number), max(1, self.count))
+        return records, number * self.variations + times
+
+
+class Balanced:
+    """Every group equally often: each comes once in as many places as there are groups, in an order drawn for those places.
+
+    The records of a group take turns: one comes again when all have come, in another order. Passes go on where the one
+    before ended, so that a record of a large group that does not come in one pass comes in a later one.
+    """
+
+    def __init__(self, groups: Numbers, length: int, seed: int) -> None:
+        """groups: of each record, by number; -1 for those that are in none and do not come. length: places a pass."""
+        self.length, self._seed = length, seed
+        present, counts = np.unique(groups[groups >= 0], return_counts=True)
+        self._counts = counts.astype(np.int64)
+        self._starts = np.concatenate([[0], np.cumsum(counts)])[: len(present)]
+        self._members = np.argsort(groups, kind="stable")[np.count_nonzero(groups < 0) :]
+
+    def at(self, number: int, places: Numbers) -> tuple[Numbers, Numbers]:
+        turns, slots = np.divmod(number * self.length + places, len(self._counts))
+        groups = np.empty(len(places), np.int64)
+        for turn in np.unique(turns).tolist():
+            here = turns == turn
+            groups[here] = shuffled(slots[here], len(self._counts), fold(self._seed, 0), turn)
+        records, rounds = np.empty(len(places), np.int64), turns // self._counts[groups]
+        for group, which in {*zip(groups.tolist(), rounds.tolist(), strict=True)}:
+            here = (groups == group) & (rounds == which)
+            count, start = int(self._counts[group]), self._starts[group]
+            records[here] = self._members[start + shuffled(turns[here] % count, count, fold(self._seed, group + 1), which)]
+        return records, rounds
+
+
+class Weighted:
+    """Records as often as their weights say, as evenly as that can be (systematic sampling): of n places a pass, one of
+    weight w comes n * w / (sum of weights) times, rounded up or down, and over the passes as often as that."""
+
+    def __init__(self, weights: np.ndarray[Any, np.dtype[np.float64]], length: int, seed: int) -> None:
+        """weights: of each record, by number, 0 or more and not all 0. length: places a pass."""
+        self.length, self._seed = length, seed
+        self._ends = np.cumsum(weights) * (length / weights.sum())
+        self._last = int(np.flatnonzero(weights)[-1])
+
+    def at(self, number: int, places: Numbers) -> tuple[Numbers, Numbers]:
+        points = shuffled(places, self.length, self._seed, number)
+        found = np.searchsorted(self._ends, points + share(fold(self._seed, number)), side="right")
+        return np.minimum(found, self._last), number * self.length + points
 
 
 def shuffled(

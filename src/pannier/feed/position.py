@@ -10,7 +10,10 @@ from pannier.feed.job import FeedWork
 
 FORMAT = 1
 # what says which batch comes when, and what is in it; workers, `ahead` and limits do not
-_SAID = ("split", "seed", "batch_size", "last", "steps", "part", "parts", "shuffle", "augment", "subset", "where")
+_SAID = (
+    *("split", "seed", "batch_size", "last", "steps", "part", "parts", "shuffle", "augment", "subset", "where"),
+    *("variations", "balance", "weights"),
+)
 
 
 def position_of(work: FeedWork, epoch: int, batch: int) -> dict[str, Any]:

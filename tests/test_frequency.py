@@ -1,0 +1,107 @@
+"""How often records come: several times, in balance, by weight. Held against counts, over parts, steps and passes."""
+
+from __future__ import annotations
+
+from collections import Counter
+from itertools import islice
+from typing import Any
+
+import numpy as np
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+import pannier
+from pannier.errors import NotFoundError, UsageError
+from pannier.feed.order import Balanced, Shuffled, Weighted
+
+quick = settings(deadline=None, suppress_health_check=[HealthCheck.too_slow])
+seeds = st.integers(0, 2**64 - 1)
+
+
+def passed(order: Any, passes: int) -> tuple[list[int], list[tuple[int, int]]]:
+    """All records of some passes, and with which numbers they are drawn."""
+    records, draws = zip(*(order.at(number, np.arange(order.length)) for number in range(passes)), strict=True)
+    listed = np.concatenate(records).tolist()
+    return listed, list(zip(listed, np.concatenate(draws).tolist(), strict=True))
+
+
+@quick
+@given(count=st.integers(1, 40), variations=st.integers(1, 4), seed=seeds)
+def test_every_record_comes_as_often_as_asked_each_time_with_its_own_draws(count: int, variations: int, seed: int) -> None:
+    records, drawn = passed(Shuffled(count, seed, variations), 3)
+    assert Counter(records) == dict.fromkeys(range(count), 3 * variations)
+    assert len({*drawn}) == len(drawn)
+
+
+@quick
+@given(groups=st.lists(st.integers(-1, 4), min_size=1, max_size=50).filter(lambda each: max(each) >= 0), seed=seeds)
+def test_groups_come_equally_often_and_their_records_in_turn(groups: list[int], seed: int) -> None:
+    order = Balanced(np.array(groups), len(groups), seed)
+    records, drawn = passed(order, 5)
+    assert all(groups[record] >= 0 for record in records)
+    assert len({*drawn}) == len(drawn)
+    by_group, sizes = Counter(groups[record] for record in records), Counter(groups)
+    assert max(by_group.values()) - min(by_group.values()) <= 1
+    times = Counter(records)
+    for group in by_group:
+        own = [times[record] for record in range(len(groups)) if groups[record] == group]
+        assert max(own) - min(own) <= 1
+        assert sum(own) // sizes[group] in (min(own), max(own))
+
+
+@quick
+@given(weights=st.lists(st.integers(0, 9), min_size=1, max_size=40).filter(any), seed=seeds)
+def test_records_come_as_often_as_their_weights_say(weights: list[int], seed: int) -> None:
+    length = 3 * len(weights)
+    order = Weighted(np.array(weights, float), length, seed)
+    for number in range(3):
+        times = Counter(order.at(number, np.arange(length))[0].tolist())
+        assert all(abs(times[i] - length * weight / sum(weights)) < 1 + 1e-9 for i, weight in enumerate(weights))
+    _, drawn = passed(order, 3)
+    assert len({*drawn}) == len(drawn)
+
+
+def test_a_balanced_feed_has_every_class_in_every_few_and_parts_agree(own: pannier.Snapshot) -> None:
+    few = own.store.change(where="label = 'twill' AND key > 'twill/0004'", remove=True).snapshot
+    how: dict[str, Any] = {"size": 16, "batch_size": 3, "seed": 5, "balance": "class", "workers": 1}
+    classes = len({record.label for record in few if record.split == "train"})
+    with few.feed("train", steps=20, **how) as feed:
+        fed = [(batch.keys, batch.labels.tolist()) for epoch in feed.epochs(2) for batch in epoch]
+    labels = [label for _, some in fed for label in some]
+    assert all(len({*labels[at : at + classes]}) == classes for at in range(0, len(labels) - classes, classes))
+    parts = []
+    for part in range(2):
+        with few.feed("train", steps=10, part=part, parts=2, **how) as feed:
+            parts.append([key for epoch in islice(feed.epochs(), 2) for batch in epoch for key in batch.keys])
+    together = [key for pair in zip(*parts, strict=True) for key in pair][: few.splits["train"] // 2 * 2]
+    assert together == [key for keys, _ in fed for key in keys][: len(together)]  # a pass of them
+
+
+def test_weights_and_balance_take_side_columns_and_refuse_what_is_none(own: pannier.Snapshot) -> None:
+    told = own.store.change(where="label = 'satin'", set=["often=4", "loom=2", "odd=-1"]).snapshot
+    with pytest.raises(UsageError, match="nothing in record .* is no weight"):
+        told.feed("train", size=16, weights="often")
+    told = told.store.change(where="label <> 'satin'", set=["often=0", "loom=1"]).snapshot
+    with told.feed("train", size=16, weights="often", batch_size=4) as feed:
+        assert {told[key].label for batch in feed for key in batch.keys} == {"satin"}
+    with told.feed("train", size=16, balance="loom", batch_size=4) as feed:
+        looms = Counter(told[key].label == "satin" for batch in feed for key in batch.keys)
+    assert abs(looms[True] - looms[False]) <= 1
+    for wrong, error in (
+        ({"balance": "looms"}, NotFoundError),
+        ({"weights": "label"}, NotFoundError),
+        ({"balance": "loom", "weights": "often"}, UsageError),
+        ({"balance": "loom", "shuffle": False}, UsageError),
+        ({"variations": 0}, UsageError),
+    ):
+        with pytest.raises(error):
+            told.feed("train", size=16, **wrong)
+
+
+def test_class_weights_make_classes_count_alike(packed: pannier.Snapshot) -> None:
+    weights = packed.class_weights("train")
+    counts = Counter(record.label for record in packed if record.split == "train")
+    assert weights.dtype == np.float32
+    totals = [weight * counts[name] for name, weight in zip(packed.classes, weights.tolist(), strict=True) if counts[name]]
+    assert totals == pytest.approx([sum(counts.values()) / len(totals)] * len(totals))

@@ -27,6 +27,7 @@ from pannier.feed.rendering import (
     render,
 )
 from pannier.feed.statistics import Statistics, measure_values
+from pannier.feed.view import View
 from pannier.figures.notebook import of_batch, of_record, of_snapshot
 from pannier.folders.exporting import export
 from pannier.folders.laying_out import LayOutResult
@@ -333,6 +334,26 @@ class Snapshot(State):
         Raises LimitError, UsageError, NotFoundError at once; DamageError, naming shard, row and key, while feeding.
         """
         return Feed(job_of(self, said.split, as_treatment(said.treatment, said.size, said.values), **said.how), self)
+
+    def view(
+        self,
+        split: str | None = "train",
+        treatment: Treatment | str | Path | None = None,
+        *,
+        size: int | tuple[int, int] | str | None = None,
+        values: str | None = None,
+        seed: int = 0,
+        subset: str | float | None = None,
+        where: str | None = None,
+        augment: bool | None = None,
+        epoch: int = 0,
+    ) -> View:
+        """Records by index, for a loop with a sampler of its own: `view[i]` gives (array, class number). See `View`.
+
+        augment: by default for the split "train" alone, as `epoch` draws it. Raises UsageError, NotFoundError.
+        """
+        how: dict[str, Any] = {"seed": seed, "subset": subset, "where": where, "augment": augment}
+        return View(job_of(self, split, as_treatment(treatment, size, values), **how), self, epoch)
 
     def class_weights(self, split: str | None = "train") -> Array:
         """What a loss is weighted with so that classes count alike: float32 (classes,), by class number.

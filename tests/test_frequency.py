@@ -99,6 +99,22 @@ def test_weights_and_balance_take_side_columns_and_refuse_what_is_none(own: pann
             told.feed("train", size=16, **wrong)
 
 
+def test_side_columns_come_with_the_batch_as_arrays_of_their_types(own: pannier.Snapshot) -> None:
+    told = own.store.change(where="true", set=["whole=7", "part=0.5", "text='a'"]).snapshot
+    told = told.store.change(where="label = 'satin'", set=["some=3"]).snapshot
+    names = ["whole", "part", "text", "some"]
+    with told.feed("train", size=16, columns=names, batch_size=9) as feed:
+        for batch in feed:
+            for name in names:
+                values = [told[key].side[name] for key in batch.keys]
+                got = batch.columns[name]
+                assert got.shape == (len(batch),)
+                assert [None if each != each else each for each in got.tolist()] == values
+                assert got.dtype.kind == ("O" if isinstance(values[0] or 1.0, str) else got.dtype.kind)
+    with pytest.raises(NotFoundError, match="no side column 'whola'.*did you mean 'whole'"):
+        told.feed("train", size=16, columns="whola")
+
+
 def test_class_weights_make_classes_count_alike(packed: pannier.Snapshot) -> None:
     weights = packed.class_weights("train")
     counts = Counter(record.label for record in packed if record.split == "train")

@@ -15,7 +15,6 @@ from pannier.errors import NotFoundError, SourceError, UsageError, did_you_mean
 from pannier.feed import batch, feed
 from pannier.feed.arrays import Arrays, arrays
 from pannier.feed.describing import Description, describe
-from pannier.feed.frequency import class_weights
 from pannier.feed.job import FeedJob, FeedOptions, job_of
 from pannier.feed.rendering import (
     DEFAULT_DISK_LIMIT,
@@ -26,6 +25,7 @@ from pannier.feed.rendering import (
     remove_rendering,
     render,
 )
+from pannier.feed.side_columns import class_weights
 from pannier.feed.statistics import Statistics, measure_values
 from pannier.feed.view import View
 from pannier.figures.notebook import of_batch, of_record, of_snapshot
@@ -320,6 +320,7 @@ class Snapshot(State):
         variations: times that every record comes in an epoch, each with random steps of its own. balance: "class" or a side
         column, whose values come equally often, the records of each in turn. weights: a side column of numbers, as often as
         which records come. Both give as many pictures an epoch as there are records.
+        columns: side columns that come with every batch, `batch.columns["loom"]`.
         position: of a feed of before, `feed.position`, which this one goes on from.
         seed: of the order and of every random step. subset: a part, as "10%" or 0.1, fair in every class, fixed by the seed;
         a smaller one lies in a larger. where: SQL over the records' columns, for a feed of some of them.

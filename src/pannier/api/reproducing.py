@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -37,6 +37,7 @@ class _Reproducing:
     variations: int | None = None
     balance: str | None = None
     weights: str | None = None
+    columns: str | Sequence[str] = ()
     label_as: LabelAs | None = None
     workers: int | None = None
     ahead: int | None = None

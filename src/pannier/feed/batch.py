@@ -8,6 +8,7 @@ from functools import cached_property
 from typing import Any
 
 import numpy as np
+import pyarrow as pa
 
 from pannier.array_types import Array
 from pannier.choices import LabelAs
@@ -33,6 +34,7 @@ class Batch(Result):
     _state: State
     _label_as: LabelAs
     _treatment: Treatment | None = None
+    _columns: tuple[str, ...] = ()
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data for JSON: which batch, keys and labels, without the pictures."""
@@ -57,6 +59,15 @@ class Batch(Result):
         return keys
 
     @cached_property
+    def columns(self) -> dict[str, Array]:
+        """The side columns that the feed was asked for, by name: an array (N,) of each.
+
+        Of whole numbers int64, of others float64, of truths bool, each as long as no value is missing: numbers with missing
+        ones are float64 with NaN. Texts and what else there is are objects, None where missing.
+        """
+        return {name: _typed(self._state.manifest.take(self._rows, [name]).column(0)) for name in self._columns}
+
+    @cached_property
     def names(self) -> list[str | None]:
         """Their labels, as names."""
         (names,) = self._state.manifest.lists(self._rows, ["label"])
@@ -72,3 +83,16 @@ class Batch(Result):
         labelled = np.flatnonzero(self._numbers >= 0)
         hot[labelled, self._numbers[labelled]] = 1
         return hot
+
+
+def _typed(column: Any) -> Array:
+    kind, is_whole = column.type, not column.null_count
+    if pa.types.is_integer(kind) and is_whole:
+        return np.asarray(column.to_numpy(), np.int64)
+    if pa.types.is_integer(kind) or pa.types.is_floating(kind):
+        return np.asarray(column.cast(pa.float64()).to_numpy(), np.float64)
+    if pa.types.is_boolean(kind) and is_whole:
+        return np.asarray(column.to_numpy(), np.bool_)
+    found = np.empty(len(column), object)
+    found[:] = column.to_pylist()
+    return found

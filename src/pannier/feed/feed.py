@@ -20,6 +20,7 @@ from pannier.feed.lookup import Issued
 from pannier.feed.plan import Plan
 from pannier.feed.position import position_of, read_position
 from pannier.feed.runs import Stream
+from pannier.feed.side_columns import checked_columns
 from pannier.results import Result
 from pannier.store.leases import Held, reading
 from pannier.store.state import State
@@ -62,6 +63,7 @@ class Feed:
         self.split, self.treatment, self.batch_size, self.seed = job.split, job.treatment, job.batch_size, job.seed
         self.shuffle, self.augment, self.last, self.label_as = job.shuffle, job.augment, job.last, job.label_as
         self.plan: Plan = self._work.plan
+        self._columns = checked_columns(state, job.columns)
         self.rendered_records = self._work.rendered_records
         self.notes = notes_on(self._work, pictures_digest)
         self._engine: Engine | None = None
@@ -183,7 +185,9 @@ class Feed:
         self._upcoming = (epoch, number + 1) if number + 1 < len(self) else (epoch + 1, 0)
         self._pictures += len(issued.rows)
         images = self._images(slot, len(issued.rows))
-        return self._batch_type(images, epoch, number, issued.rows, issued.labels, self.state, self.label_as, self.treatment)
+        return self._batch_type(
+            images, epoch, number, issued.rows, issued.labels, self.state, self.label_as, self.treatment, self._columns
+        )
 
     def _images(self, slot: Slot, count: int) -> Any:
         assert self._engine is not None

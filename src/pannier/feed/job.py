@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field, replace
 from functools import cached_property
 from typing import Any
@@ -15,10 +15,10 @@ from pannier.choices import LabelAs, Last, checked_choice
 from pannier.columns import Rows
 from pannier.errors import NotFoundError, UsageError
 from pannier.feed.course import Course
-from pannier.feed.frequency import group_numbers, weights_of
 from pannier.feed.needs import Needs, needs_of
 from pannier.feed.order import Balanced, Fixed, Order, Shuffled, Weighted
 from pannier.feed.plan import Plan, make_plan
+from pannier.feed.side_columns import group_numbers, weights_of
 from pannier.hashing import checked_seed
 from pannier.images.cost import after_fit_bytes
 from pannier.images.prepare import compile_kernels
@@ -53,6 +53,7 @@ class FeedOptions:
     variations: int = 1
     balance: str | None = None
     weights: str | None = None
+    columns: str | Sequence[str] = ()
     label_as: LabelAs = "number"
     workers: int | None = None
     ahead: int | None = None

@@ -1,7 +1,8 @@
-"""How often records come: groups and weights, read out of a snapshot's columns."""
+"""What a feed takes out of a snapshot's side columns: groups and weights, which say how often records come, and values."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -56,10 +57,22 @@ def weights_of(state: State, name: str, rows: Rows) -> np.ndarray[Any, np.dtype[
     return weights
 
 
-def _side(state: State, name: str, rows: Rows) -> list[Any]:
+def checked_columns(state: State, names: str | Sequence[str]) -> tuple[str, ...]:
+    """Side columns that are there. Raises NotFoundError."""
+    wanted = (names,) if isinstance(names, str) else tuple(names)
+    for name in wanted:
+        _check_side(state, name, ())
+    return wanted
+
+
+def _check_side(state: State, name: str, others: Sequence[str]) -> None:
     known = state.manifest.side_columns
     if name not in known:
-        raise NotFoundError(f"no side column {name!r} in this snapshot{did_you_mean(name, [CLASS, *known])}")
+        raise NotFoundError(f"no side column {name!r} in this snapshot{did_you_mean(name, [*others, *known])}")
+
+
+def _side(state: State, name: str, rows: Rows) -> list[Any]:
+    _check_side(state, name, [CLASS])
     return list(state.manifest.take(rows, [name]).column(0).chunks)
 
 

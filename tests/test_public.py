@@ -66,7 +66,13 @@ def given(own: pannier.Snapshot, archive: Path, tmp_path: Path) -> list[Any]:
     shutil.copy(heap / "plain" / "0000.jpg", heap / "twill" / "again.jpg")
     survey, gathered = pannier.survey(heap), pannier.gather(table, tmp_path / "g", link="photo", attempts=1)
     found += [survey, *survey.problems, *survey.suspects, *pannier.survey(table, picture="file", label="label").columns]
-    found += [own.render(None, treatment), own.arrays("val", treatment), own.stats("val", treatment), *store.renderings()]
+    found += [
+        own.render(None, treatment),
+        own.arrays("val", treatment),
+        own.view("val", treatment),
+        own.stats("val", treatment),
+        *store.renderings(),
+    ]
     measured = own.measure("val", treatment, workers=(1,), rounds=1, slice_seconds=0.05, batch_size=2)
     found += [measured, *measured.trials, measured.ceiling[0].pictures_per_second]
     found += [store, own, own[0], *own[0].stages(treatment)[:1], treatment, own.docket("val", treatment), own.dealing]

@@ -42,6 +42,7 @@ if TYPE_CHECKING:
     from pannier.feed.plan import Plan
     from pannier.feed.rendering import Rendered, RenderPlan
     from pannier.feed.statistics import Statistics
+    from pannier.feed.view import View
     from pannier.figures.drawing import draw
     from pannier.folders.exporting import restore
     from pannier.folders.laying_out import LayOutResult
@@ -82,6 +83,7 @@ _HOMES = {
     "pannier.feed.plan": "Plan",
     "pannier.feed.rendering": "RenderPlan Rendered",
     "pannier.feed.statistics": "Statistics",
+    "pannier.feed.view": "View",
     "pannier.figures.drawing": "draw",
     "pannier.folders.exporting": "restore",
     "pannier.folders.laying_out": "LayOutResult",
@@ -167,6 +169,7 @@ __all__ = [
     "TreatmentError",
     "Trial",
     "UsageError",
+    "View",
     "compare",
     "create",
     "draw",

@@ -36,7 +36,7 @@ class View:
     def __init__(self, job: FeedJob, state: State, epoch: int = 0) -> None:
         if job.treatment is None:
             raise UsageError("say through which treatment: a Treatment, a TOML file's path, or size=96")
-        self._job, self._state, self.treatment = job, state, job.treatment
+        self._job, self._state, self.treatment, self.split = job, state, job.treatment, job.split
         self.seed, self.epoch, self.augment = job.seed, epoch, bool(job.augment) and bool(job.treatment.varies)
         rows = chosen_rows(state, job.split, job.subset, job.seed, where=job.where)
         keys = state.manifest.take(rows, ["key"]).column(0).to_pylist()
@@ -53,6 +53,14 @@ class View:
         other = object.__new__(type(self))
         vars(other).update(vars(self) | {"epoch": epoch})
         return other
+
+    def __repr__(self) -> str:
+        return f"<View {self.split or 'of all'}: {len(self)} records, epoch {self.epoch}>"
+
+    def to_dict(self) -> dict[str, Any]:
+        """What is seen: plain data for JSON."""
+        names = ("split", "seed", "epoch", "augment")
+        return {"records": len(self), **{name: getattr(self, name) for name in names}, "treatment": self.treatment.identity}
 
     def __len__(self) -> int:
         return len(self._rows)

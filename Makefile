@@ -17,8 +17,8 @@ test: lint
 	$(BIN)/pytest -n 3 --dist worksteal
 
 lint: $(VENV)/installed
-	$(BIN)/ruff check src tests bench examples
-	$(BIN)/ruff format --check src tests bench examples
+	$(BIN)/ruff check src tests bench fuzz examples
+	$(BIN)/ruff format --check src tests bench fuzz examples
 	$(BIN)/mypy
 
 bench: $(VENV)/installed
@@ -30,7 +30,7 @@ prove: $(VENV)/installed
 # every reader for twenty minutes: `make fuzz SECONDS=120` for less
 SECONDS := 1200
 fuzz: $(VENV)/installed
-	$(BIN)/python -m tests.hostile --seconds $(SECONDS)
+	$(BIN)/python -m fuzz --seconds $(SECONDS)
 
 shots: $(VENV)/installed
 	$(BIN)/python docs/shots.py

@@ -108,7 +108,7 @@ def main() -> int:
     failed = sum(not is_proved for is_proved, _ in rows)
     lines += [row for _, row in rows]
     hunted, row, reasons = proved_once("tests/test_proofs.py", ["hunt", HUNTED], lambda: hunt(HUNTED))
-    is_bounded, table, _ = proved_once("tests/hostile/inputs.py", ["inputs"], large_inputs)
+    is_bounded, table, _ = proved_once("fuzz/inputs.py", ["inputs"], large_inputs)
     failed += (not hunted) + (not is_bounded)
     lines += [row, "", "## Inputs that ask for very much", "", *table.splitlines()]
     if reasons:
@@ -136,7 +136,7 @@ def proved_once(file: str, what: list[Any], run: Callable[[], Result]) -> Result
 
 def _digest_of_code(test_file: str) -> str:
     """Of the package, of the test's own file and of what tests share."""
-    paths = [*(ROOT / "src").rglob("*.py"), *(ROOT / "tests").rglob("*.py")]
+    paths = [path for folder in ("src", "tests", "fuzz") for path in (ROOT / folder).rglob("*.py")]
     asked = [path for path in paths if not path.name.startswith("test_") or path == ROOT / test_file]
     return hashlib.sha256(b"".join(path.read_bytes() for path in sorted(asked))).hexdigest()
 
@@ -163,7 +163,7 @@ def run_proof(name: str, test: str, scale: int) -> Result:
 
 def large_inputs() -> Result:
     """The table of inputs that ask for very much, with seconds and memory."""
-    command = [sys.executable, "-m", "tests.hostile.inputs", "--table"]
+    command = [sys.executable, "-m", "fuzz.inputs", "--table"]
     asked = subprocess.run(command, capture_output=True, text=True, check=False)
     return asked.returncode == 0, asked.stdout, []
 

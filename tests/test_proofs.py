@@ -19,6 +19,7 @@ from typing import Any
 import pytest
 
 import pannier
+from fuzz.forging import with_equal_crc
 from pannier import files
 from pannier.errors import DamageError, PannierError, StoreError
 from pannier.feed.job import job_of
@@ -27,7 +28,6 @@ from pannier.storage import local
 from pannier.storage.local import LocalStorage
 from pannier.store.shards import locate
 from tests.conftest import fill
-from tests.hostile.forging import with_equal_crc
 from tests.operations import OPERATIONS, make_world, operate, state
 from tests.varied import FORMS, write_varied
 

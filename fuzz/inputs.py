@@ -1,4 +1,4 @@
-"""`python -m tests.hostile.inputs`: inputs of a few bytes that ask for very much: outcome, seconds and memory of each."""
+"""`python -m fuzz.inputs`: inputs of a few bytes that ask for very much: outcome, seconds and memory of each."""
 
 from __future__ import annotations
 
@@ -24,12 +24,12 @@ from PIL import Image
 from pyarrow import parquet
 
 import pannier
+from fuzz import pictures
+from fuzz.pictures import png
+from fuzz.running import LONGEST_SECONDS, MOST_BYTES, Outcome, run
 from pannier.store.documents import canonical, digest, sealed
 from pannier.units import show_bytes
 from tests.conftest import fill
-from tests.hostile import pictures
-from tests.hostile.pictures import png
-from tests.hostile.running import LONGEST_SECONDS, MOST_BYTES, Outcome, run
 
 LIMIT = "128MiB"
 _LONGEST_TOLD = 140

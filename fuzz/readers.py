@@ -27,12 +27,12 @@ import tomlkit
 from pyarrow import csv, parquet
 
 import pannier
+from fuzz.forging import forge
+from fuzz.mutating import changed_bytes, changed_node, json_text
+from fuzz.pictures import good
 from pannier.errors import PannierError
 from pannier.sources.gathering.links import identity
 from tests.conftest import fill
-from tests.hostile.forging import forge
-from tests.hostile.mutating import changed_bytes, changed_node, json_text
-from tests.hostile.pictures import good
 
 # makes good input in a folder, and gives what takes it changed
 Reader = Callable[[Path], Callable[[int], None]]

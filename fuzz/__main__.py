@@ -1,4 +1,4 @@
-"""`python -m tests.hostile [READER ...] [--seconds 1200]`: readers for so long each; all of them, onto docs/fuzzing.md."""
+"""`python -m fuzz [READER ...] [--seconds 1200]`: readers for so long each; all of them, onto docs/fuzzing.md."""
 
 from __future__ import annotations
 
@@ -14,17 +14,17 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-from tests.hostile.readers import READERS
-from tests.hostile.running import LONGEST_SECONDS, MOST_BYTES, Case, Outcome, run, told_together
+from fuzz.readers import READERS
+from fuzz.running import LONGEST_SECONDS, MOST_BYTES, Case, Outcome, run, told_together
 
 _AT_ONCE = 50
 # seeds with which something was found once
 KEPT = {"archives": (1230, 1695), "folders": (1794,), "pictures": (102121,)}
-PAGE = Path(__file__).parent.parent.parent / "docs" / "fuzzing.md"
+PAGE = Path(__file__).parent.parent / "docs" / "fuzzing.md"
 
 
 def main() -> int:
-    parser = argparse.ArgumentParser(prog="tests.hostile")
+    parser = argparse.ArgumentParser(prog="fuzz")
     parser.add_argument("readers", nargs="*")
     parser.add_argument("--seconds", type=float, default=1200)
     parser.add_argument("--first", type=int, default=0, help="the first seed")
@@ -85,7 +85,7 @@ def fuzz_all(seconds: float, first: int) -> int:
 
 
 def _apart(name: str, seconds: float, first: int) -> tuple[dict[str, Any], list[str]]:
-    command = [sys.executable, "-m", "tests.hostile", name, "--seconds", str(seconds), "--first", str(first)]
+    command = [sys.executable, "-m", "fuzz", name, "--seconds", str(seconds), "--first", str(first)]
     *findings, last = subprocess.run(command, capture_output=True, text=True, check=False).stdout.splitlines()
     print("\n".join([*findings, last]), flush=True)
     return json.loads(last), findings

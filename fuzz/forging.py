@@ -9,8 +9,8 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from fuzz.mutating import arrow_metadata, changed_bytes, changed_node, json_text
 from pannier.store.documents import canonical, digest, sealed
-from tests.hostile.mutating import arrow_metadata, changed_bytes, changed_node, json_text
 
 _NAMES = (
     "a",

@@ -1,1 +1,0 @@
-"""Hostile input: readers fed with what no writer makes. `python -m tests.hostile` for as long as is said."""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import io
 import random
 import tarfile
@@ -10,12 +9,9 @@ import zipfile
 from pathlib import Path
 
 import pytest
-from hypothesis import HealthCheck, given, settings
-from hypothesis import strategies as st
 
 import pannier
 from pannier.errors import PannierError, SourceError
-from pannier.sources.table_files import read_table
 from tests.conftest import draw, encoded, fill
 
 # a line of the table, and what becomes of it: the record's key and label, or why it is left out
@@ -82,37 +78,6 @@ def test_one_key_twice_in_a_table_is_refused(tmp_path: Path, store: pannier.Stor
     (tmp_path / "t.csv").write_text("file,label\na/twill/0000.jpg,x\na/twill/./0000.jpg,y\n")
     with pytest.raises(SourceError, match="2 rows have one key 'a/twill/0000.jpg'"):
         store.pack(tmp_path / "t.csv")
-
-
-text_endings = st.sampled_from([".csv", ".tsv"])
-all_endings = st.sampled_from([".csv", ".jsonl", ".parquet", ".xlsx", ".npz", ".npy", ".toml", ".zip", ".tar.gz"])
-cells = st.text(alphabet=st.sampled_from(list("ab1,;\t|\"'\n\r .\\/\u00e9\u0301\U0001f9f5-e+")), max_size=12)
-
-
-@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
-@given(
-    rows=st.lists(st.lists(cells, min_size=1, max_size=5), min_size=1, max_size=8), ending=st.sampled_from([".csv", ".tsv"])
-)
-def test_no_text_table_provokes_more_than_an_error_of_ours(tmp_path: Path, rows: list[list[str]], ending: str) -> None:
-    path = tmp_path / f"t{ending}"
-    path.write_text("\n".join(",".join(row) for row in rows), encoding="utf-8", newline="")
-    try:
-        found = read_table(path)
-        assert len(found.table) >= 1
-        pannier.survey(path, picture=found.table.column_names[0], label="NULL", quick=True)
-    except PannierError as error:
-        assert "\n" not in str(error)
-
-
-@settings(max_examples=100, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
-@given(
-    content=st.binary(max_size=400), ending=st.sampled_from([".csv", ".jsonl", ".parquet", ".xlsx", ".npz", ".npy", ".toml"])
-)
-def test_no_bytes_under_any_ending_provoke_more_than_an_error_of_ours(tmp_path: Path, content: bytes, ending: str) -> None:
-    path = tmp_path / f"t{ending}"
-    path.write_bytes(content)
-    with contextlib.suppress(PannierError):  # a table's columns are told without pictures, and nothing else is
-        assert pannier.survey(path, label="NULL").pictures == 0
 
 
 @pytest.mark.proof

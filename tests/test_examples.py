@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import shutil
 import subprocess
 import sys
@@ -155,3 +156,26 @@ def test_treatments_to_copy_are_as_the_reader_wants_them(path: Path) -> None:
     treatment = pannier.Treatment.from_file(path)
     assert treatment(draw(3, 70, 90)).shape == treatment.shape
     assert "array" in treatment.explain()
+
+
+def test_stopped_and_gone_on(own: pannier.Snapshot, tmp_path: Path) -> None:
+    said = [example("stopped_and_gone_on.py", own.store.path, tmp_path / "checkpoint.json") for _ in range(2)]
+    assert "at the beginning\nstopped after 7 batches" in said[0]
+    assert "going on after 7 batches\nthe end: 12 batches" in said[1]
+    with own.feed("train", pannier.Treatment(size=32, flip="horizontal", turn=10), batch_size=8, seed=5) as feed:
+        means = [float(batch.images.mean()) for epoch in feed.epochs(2) for batch in epoch]
+    assert f"mean {np.mean(means):.6f}" in said[1]
+
+
+def test_four_parts(own: pannier.Snapshot) -> None:
+    assert "[12, 12, 12, 12] pictures, 42 of 42 records; 6 twice" in example("four_parts.py", own.store.path)
+
+
+def test_balanced_classes(own: pannier.Snapshot) -> None:
+    few = own.store.change(where="label = 'twill' AND split = 'train' AND key > 'twill/0004'", remove=True).snapshot
+    said = example("balanced_classes.py", few.store.path)
+    told = [ast.literal_eval(line.partition(": ")[2]) for line in said.splitlines()]
+    assert max(told[0].values()) > 2 * min(told[0].values())
+    assert max(told[1].values()) - min(told[1].values()) <= 1
+    assert sum(told[1].values()) == few.splits["train"]
+    assert told[2]["twill"] == max(told[2].values()) > 1

@@ -121,7 +121,8 @@ def main() -> int:
 def proved_once(file: str, what: list[Any], run: Callable[[], Result]) -> Result:
     """What a proof came to: as kept, where it passed with the same code and the same test."""
     proof = json.dumps([*what, _digest_of_code(file)])
-    kept = json.loads(KEPT.read_text()) if KEPT.exists() else {}
+    with _lock:
+        kept = json.loads(KEPT.read_text()) if KEPT.exists() else {}
     if proof in kept:
         return True, kept[proof], []
     result = run()
@@ -137,7 +138,8 @@ def proved_once(file: str, what: list[Any], run: Callable[[], Result]) -> Result
 def _digest_of_code(test_file: str) -> str:
     """Of the package, of the test's own file and of what tests share."""
     paths = [path for folder in ("src", "tests", "fuzz") for path in (ROOT / folder).rglob("*.py")]
-    asked = [path for path in paths if not path.name.startswith("test_") or path == ROOT / test_file]
+    shared = (path for path in paths if not path.name.startswith("test_") and path != Path(__file__))
+    asked = [*shared, ROOT / test_file]
     return hashlib.sha256(b"".join(path.read_bytes() for path in sorted(asked))).hexdigest()
 
 

@@ -23,7 +23,7 @@ from bench.pack import bare, write_small
 from bench.slices import Report, alternate, ratio
 from pannier.images.miniature import SIDE, Miniatures, miniature
 from pannier.images.near import near_links
-from pannier.measuring.memory import Sampler, release_free_memory, working_bytes
+from pannier.memory import Sampler, release_free_memory, working_bytes
 from pannier.units import show_bytes
 
 PICTURES = 1_000

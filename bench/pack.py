@@ -16,7 +16,7 @@ from PIL import Image
 import pannier
 from bench.data import write_archive
 from bench.slices import Report, alternate, ratio
-from pannier.measuring.memory import Sampler, release_free_memory, working_bytes
+from pannier.memory import Sampler, release_free_memory, working_bytes
 from pannier.units import show_bytes
 
 # so many that what a pack costs at all plays little part; with fewer the ratio is lower

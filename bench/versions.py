@@ -101,7 +101,7 @@ def _memory(report: Report, store: pannier.Store) -> None:
     for name, call in work.items():
         program = (
             "import numpy as np, pannier\n"
-            "from pannier.measuring.memory import Sampler, release_free_memory, working_bytes\n"
+            "from pannier.memory import Sampler, release_free_memory, working_bytes\n"
             "from pannier.folders.label_table import write_label_table\n"
             f"store = pannier.open_store({str(store.path)!r})\n"
             "ids = [step.id for step in store.history()][:200]\n"

@@ -93,7 +93,7 @@ class Ended:
 def run(monkeypatch: pytest.MonkeyPatch) -> Callable[..., Ended]:
     """Runs `pannier` with arguments as its entry point does; in a process of its own where one is asked for (`apart`)."""
     monkeypatch.setenv("COLUMNS", "100")
-    monkeypatch.setattr("pannier.measuring.memory.fix_map_threshold", lambda: None)  # for processes of its own alone
+    monkeypatch.setattr("pannier.memory.fix_map_threshold", lambda: None)  # for processes of its own alone
 
     def call(*arguments: object, apart: bool = False, cwd: object = None, **options: object) -> Ended:
         words = [*map(str, arguments)]

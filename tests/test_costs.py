@@ -16,7 +16,7 @@ import pannier
 from pannier.images.cost import Kind, decoding_costs, kind_of
 from pannier.images.facts import read_facts
 from pannier.images.prepare import Preparation
-from pannier.measuring.memory import fix_map_threshold, working_bytes, release_free_memory, Sampler
+from pannier.memory import fix_map_threshold, working_bytes, release_free_memory, Sampler
 
 def picture(side, options):
     kind, mode = options["kind"], options["mode"]

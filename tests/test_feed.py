@@ -27,6 +27,7 @@ from pannier.feed.job import FeedJob, job_of
 from pannier.feed.needs import Needs
 from pannier.feed.order import shuffled
 from pannier.feed.plan import make_plan
+from pannier.feed.threads import Threads
 from pannier.hashing import fold, text_hash
 from pannier.images.chance import draw
 from pannier.images.prepare import Preparation
@@ -286,9 +287,10 @@ def test_a_batch_that_ctrl_c_lost_between_queue_and_count_does_not_stop_the_end(
     feed = packed.feed(None, TREATMENT, batch_size=8)
     epoch = iter(feed)
     next(epoch)
-    assert feed._engine is not None
-    assert feed._stream is not None
-    feed._engine.next_done(feed._stream)  # taken, and never counted
+    maker = feed._maker
+    assert isinstance(maker, Threads)
+    assert maker._stream is not None
+    maker.engine.next_done(maker._stream)  # taken, and never counted
     epoch.close()
     assert sum(len(batch) for batch in feed) == len(packed)
     feed.close()

@@ -15,7 +15,7 @@ import pytest
 
 import pannier
 from pannier.errors import UsageError
-from pannier.measuring.memory import Sampler, working_bytes
+from pannier.memory import Sampler, working_bytes
 from pannier.measuring.process import Child, TrialEnded
 
 

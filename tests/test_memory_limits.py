@@ -19,7 +19,7 @@ from tests.conftest import fill
 _LIMITED = """
 import json, sys
 import pannier
-from pannier.measuring.memory import Sampler, release_free_memory, working_bytes
+from pannier.memory import Sampler, release_free_memory, working_bytes
 
 warm, source, store, limit, verb = sys.argv[1:]
 opened = pannier.create(store)

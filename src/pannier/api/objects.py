@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, fields
 from pathlib import Path
-from typing import Any, cast, overload
+from typing import Any, Literal, cast, overload
 
 from pannier.api.treatments import Treatment, as_treatment
 from pannier.array_types import Array
@@ -112,6 +112,7 @@ class _Feeding(FeedOptions):
     treatment: Treatment | str | Path | None = field(default=None, kw_only=False)
     size: int | tuple[int, int] | str | None = None
     values: str | None = None
+    processes: int | Literal["auto"] = "auto"
 
     @property
     def how(self) -> dict[str, Any]:
@@ -327,7 +328,9 @@ class Snapshot(State):
         shuffle, augment: by default for the split "train" alone. rendered: take rendered canvases where there are any
         (None), never (False), or raise where any is missing (True).
         label_as: "number" int64 (N,), "one_hot" float32 (N, classes), "name" a list.
-        workers: threads, by default the usable cores. ahead: batches kept ready, by default as the limit allows.
+        processes: that make the batches, in memory shared with this one, whatever its own Python code does meanwhile; 0 for
+        threads of this one; "auto" takes processes where an epoch is long and the limit large (see docs/feeding.md).
+        workers: threads in all, by default the usable cores. ahead: batches kept ready, by default as the limit allows.
         memory_limit: bytes, "256MiB", "auto" (half of what is free) or None (unlimited): bounds what the feed and its
         workers hold, see `plan`. Batches that the consumer keeps beyond the one in hand are the consumer's.
 

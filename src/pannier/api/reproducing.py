@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 from pannier.api.objects import Feed, Snapshot, Store
 from pannier.api.treatments import Treatment, as_treatment
@@ -40,6 +40,7 @@ class _Reproducing:
     columns: str | Sequence[str] = ()
     label_as: LabelAs | None = None
     workers: int | None = None
+    processes: int | Literal["auto"] = "auto"
     ahead: int | None = None
     memory_limit: str | int | None = "auto"
 

@@ -33,6 +33,7 @@ _HOW = {
     "parts": opt.number("Parts that together give every record once."),
     "label_as": opt.Declared(choices.LabelAs | None, "How labels come; by default as numbers."),
     "workers": opt.number("Threads; by default all usable cores."),
+    "processes": opt.number("Processes of their own that make the batches; by default, and 0, threads of this one."),
     "ahead": opt.number("Batches kept ready; by default as the limit allows."),
     **opt.MEMORY,
 }
@@ -60,7 +61,7 @@ def feed(
     [dim]$[/dim] pannier feed swatches.store --split train --treatment cloth.toml --describe
     [dim]$[/dim] pannier feed swatches.store --split train --size 96 --expect "shape=32x3x96x96,dtype=float32,range=0..1"
     """
-    from pannier.measuring.memory import fix_map_threshold
+    from pannier.memory import fix_map_threshold
 
     fix_map_threshold()
     with _opened(store, docket, store_hint, treatment, {"split": split, **how}) as feed:
@@ -76,7 +77,7 @@ def feed(
 def _fed(feed: pannier.Feed, epochs: int, hasher: Any) -> dict[str, Any]:
     """Feeds so many epochs, and tells what came, how fast, and what memory it took."""
     from pannier.images.prepare import warm_up
-    from pannier.measuring.memory import Sampler, release_free_memory, working_bytes
+    from pannier.memory import Sampler, release_free_memory, working_bytes
 
     if len(feed.snapshot) and feed.treatment is not None:
         warm_up(feed.treatment, feed.snapshot[0].bytes())  # libraries and kernels are loaded before the level is taken

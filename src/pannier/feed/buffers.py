@@ -12,31 +12,53 @@ from pannier.array_types import Array
 
 
 class Slot:
-    """Memory for one batch: an anonymous mapping, which goes back to the system when the last loan of it ends.
+    """Memory for one batch: a mapping, which goes back to the system when the last loan of it ends.
 
     Without a shape it is a list, for encoded bytes.
     """
 
-    def __init__(self, number: int, count: int, shape: tuple[int, ...] | None, dtype: str) -> None:
+    def __init__(
+        self, number: int, count: int, shape: tuple[int, ...] | None, dtype: str, memory: memoryview | None
+    ) -> None:
         self.number = number
-        self.shape, self.dtype = shape, np.dtype(dtype)
+        self.shape = shape
         self.items: list[bytes] = [b""] * count if shape is None else []
-        if shape is not None:
-            size = max(1, count * int(np.prod(shape)) * self.dtype.itemsize)
-            self._memory = mmap.mmap(-1, size, flags=mmap.MAP_PRIVATE | mmap.MAP_ANONYMOUS)  # so that limits count it
-            self.bytes = memoryview(self._memory)
-            self.array: Array = np.frombuffer(self._memory, self.dtype, count * int(np.prod(shape))).reshape(count, *shape)
+        if shape is not None and memory is not None:
+            self.bytes = memory
+            self.array: Array = np.frombuffer(memory, dtype, count * int(np.prod(shape))).reshape(count, *shape)
 
 
-class _Loan:
-    """The owner of a lent array. NumPy's views keep it alive; its end, and only that, gives the slot back."""
+class Shelf:
+    """Makes slots, and takes those back that are not needed any more: in memory of this process alone."""
 
-    def __init__(self, slot: Slot, count: int, free: FreeSlots) -> None:
-        self._slot, self._free = slot, free
+    def __init__(self, count: int, shape: tuple[int, ...] | None, dtype: str) -> None:
+        self.count, self.shape, self.dtype = count, shape, dtype
+        self.slot_bytes = 0 if shape is None else max(1, count * int(np.prod(shape)) * np.dtype(dtype).itemsize)
+
+    def make(self, number: int) -> Slot:
+        """The slot of that number, from 0 on."""
+        return Slot(number, self.count, self.shape, self.dtype, self._memory(number) if self.shape is not None else None)
+
+    def drop(self, slot: Slot) -> None:
+        """Its memory goes back when nothing sees it any more."""
+
+    def _memory(self, number: int) -> memoryview:
+        flags = mmap.MAP_PRIVATE | mmap.MAP_ANONYMOUS  # so that limits count it
+        return memoryview(mmap.mmap(-1, self.slot_bytes, flags=flags))
+
+
+class Loan:
+    """The owner of a lent array. NumPy's views keep it alive; its end, and only that, gives the slot back.
+
+    `keeps`: what has to live as long.
+    """
+
+    def __init__(self, slot: Slot, count: int, keeps: object) -> None:
+        self._slot, self._keeps = slot, keeps
         self.__array_interface__ = slot.array[:count].__array_interface__
 
 
-class _Watch(weakref.ref[_Loan]):
+class _Watch(weakref.ref[Loan]):
     """Sees the end of a loan, and knows its slot."""
 
     __slots__ = ("slot",)
@@ -70,7 +92,7 @@ class FreeSlots:
 
     def lend(self, slot: Slot, count: int) -> Array:
         """The first `count` arrays of a slot, as one array; the slot comes back when nothing sees that any more."""
-        loan = _Loan(slot, count, self)
+        loan = Loan(slot, count, self)
         watch = _Watch(loan, self._queue.put)
         watch.slot = slot
         self._lent[id(watch)] = watch

@@ -6,6 +6,7 @@ disjoint and make up the whole, whatever reads the others.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -27,7 +28,7 @@ class Course:
     """`steps`: batches an epoch, across the borders of passes; None for one pass an epoch.
 
     last: what becomes of a last, smaller batch of a pass: "keep", "drop", or "wrap", filled from the pass's beginning. The
-    last two give every part the same number of batches.
+    last two give every part the same number of batches. turn, turns: only those batches that one of several makers makes.
     """
 
     count: int
@@ -36,6 +37,8 @@ class Course:
     steps: int | None = None
     part: int = 0
     parts: int = 1
+    turn: int = 0
+    turns: int = 1
 
     @property
     def records(self) -> int:
@@ -58,12 +61,27 @@ class Course:
         full = self.batches * self.batch_size
         return min(self.records, full) if self.steps is None and self.last == "keep" else full
 
-    def at(self, epoch: int, begin: int, end: int) -> Places:
-        """What comes in the batches from `begin` to before `end` of an epoch."""
-        first, last = begin * self.batch_size, min(end * self.batch_size, self.pictures)
+    def numbers(self, epoch: int, until: int, begin: int = 0, end: int | None = None) -> Iterator[tuple[int, range]]:
+        """By epoch, from `epoch` to before `until`, the batches that come: of the first from `begin` on, of each to `end`.
+
+        An epoch's numbers may be none.
+        """
+        last = self.batches if end is None else end
+        for each in range(epoch, until):
+            first = begin if each == epoch else 0
+            yield each, range(first + (self.turn - self.turn_of(each, first)) % self.turns, last, self.turns)
+
+    def turn_of(self, epoch: int, number: int) -> int:
+        """Which of the makers makes a batch."""
+        return (epoch * self.batches + number) % self.turns
+
+    def at(self, epoch: int, numbers: range) -> Places:
+        """What comes in those batches of an epoch."""
+        starts = np.arange(numbers.start, numbers.stop, numbers.step, dtype=np.int64) * self.batch_size
+        wanted = (starts[:, None] + np.arange(self.batch_size)).ravel()
+        wanted = wanted[wanted < self.pictures]
         if self.steps is None:
-            within = np.arange(first, last, dtype=np.int64) % max(1, self.records)
+            within = wanted % max(1, self.records)
             return Places(np.full(len(within), epoch, np.int64), within * self.parts + self.part)
-        start = epoch * self.steps * self.batch_size
-        passes, within = np.divmod(np.arange(start + first, start + last, dtype=np.int64), max(1, self.records))
+        passes, within = np.divmod(wanted + epoch * self.steps * self.batch_size, max(1, self.records))
         return Places(passes, within * self.parts + self.part)

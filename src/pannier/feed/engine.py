@@ -10,10 +10,11 @@ import logging
 import threading
 import time
 from collections.abc import Callable
+from itertools import count
 from queue import Empty, SimpleQueue
 
 from pannier.errors import PannierError
-from pannier.feed.buffers import FreeSlots, Slot
+from pannier.feed.buffers import FreeSlots, Shelf, Slot
 from pannier.feed.hand import Hand
 from pannier.feed.job import FeedWork
 from pannier.feed.lookup import Issued, Lookup
@@ -31,8 +32,9 @@ _log = logging.getLogger("pannier")
 class Engine:
     """Runs streams of batches. `close` ends every thread, but one in an own step, and may be called twice."""
 
-    def __init__(self, work: FeedWork) -> None:
+    def __init__(self, work: FeedWork, shelf: Shelf) -> None:
         self._feed_work, self._settings = work, work.settings
+        self._shelf, self._slot_numbers = shelf, count()
         self._lookup = Lookup(work)
         settings = work.settings
         self.free = FreeSlots()
@@ -53,13 +55,8 @@ class Engine:
 
     def add_slot(self) -> None:
         """One more buffer, for a consumer that keeps its batches: those are its own memory then."""
-        job = self._feed_work.job
-        treatment = job.treatment
-        shape, dtype = (treatment.shape, treatment.dtype) if treatment else (None, "uint8")
-        if treatment and job.to_canvas:
-            shape, dtype = (treatment.channels, *treatment.frame.canvas), "uint8"
         self._slot_count += 1
-        self.free.put(Slot(self._slot_count, self._settings.batch_size, shape, dtype))
+        self.free.put(self._shelf.make(next(self._slot_numbers)))
 
     def start(self, epoch: int, until: int, begin: int = 0, end: int | None = None) -> Stream:
         """A stream of the batches of some epochs; see `Lookup.batches`."""
@@ -120,7 +117,7 @@ class Engine:
                     return None
             if self._slot_count > self._settings.slots and len(self._free_at_hand) > 1:
                 self._slot_count -= 1  # more than planned, since the consumer had kept some: one of them is not needed now
-                self._free_at_hand.pop()
+                self._shelf.drop(self._free_at_hand.pop())
             return self._free_at_hand.pop()
         return None
 

@@ -3,27 +3,29 @@
 from __future__ import annotations
 
 import hashlib
+import logging
 import time
 import weakref
 from collections.abc import Iterator
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from typing import Any, NoReturn, Self
 
 import numpy as np
 
 from pannier.errors import PannierError, UsageError
 from pannier.feed.batch import Batch
-from pannier.feed.buffers import Slot
-from pannier.feed.engine import Engine
-from pannier.feed.job import FeedJob, notes_on, work_of
-from pannier.feed.lookup import Issued
+from pannier.feed.job import CannotTravel, FeedJob, notes_on, work_of
+from pannier.feed.making import Maker
 from pannier.feed.plan import Plan
 from pannier.feed.position import position_of, read_position
-from pannier.feed.runs import Stream
+from pannier.feed.processes import Processes
 from pannier.feed.side_columns import checked_columns
+from pannier.feed.threads import Threads
 from pannier.results import Result
 from pannier.store.leases import Held, reading
 from pannier.store.state import State
+
+_log = logging.getLogger("pannier")
 
 # more epochs than anybody waits for
 ENDLESS = 1 << 62
@@ -52,7 +54,7 @@ class Feed:
     """Batches as a job says. Iterating gives one epoch, the next `for` the next.
 
     `notes` are lines worth telling: what is left out of the treatment, what is rendered, what has changed since it was
-    measured. For one consuming thread. `close` ends all threads and may be called twice; a `with` block does it.
+    measured. For one consuming thread. `close` ends all threads and processes and may be called twice; a `with` block does.
     Raises LimitError, UsageError, NotFoundError at once; DamageError, naming shard, row and key, while feeding.
     """
 
@@ -62,15 +64,14 @@ class Feed:
         self._work = work_of(job, state)
         self.split, self.treatment, self.batch_size, self.seed = job.split, job.treatment, job.batch_size, job.seed
         self.shuffle, self.augment, self.last, self.label_as = job.shuffle, job.augment, job.last, job.label_as
-        self.plan: Plan = self._work.plan
+        processes = int(self._work.job.processes)
+        self.plan: Plan = self._work.plan.of_processes(processes, job.limit_bytes) if processes else self._work.plan
         self._columns = checked_columns(state, job.columns)
         self.rendered_records = self._work.rendered_records
         self.notes = notes_on(self._work, pictures_digest)
-        self._engine: Engine | None = None
+        self._maker: Maker | None = None
         self._lease: Held | None = None
-        self._stream: Stream | None = None
-        self._upcoming = (0, 0)  # epoch and batch that the stream gives next
-        self._ready: dict[tuple[int, int], Issued] = {}
+        self._upcoming = (0, 0)  # epoch and batch that the maker gives next
         _ = self._work.order  # what cannot be balanced or weighted is said at once
         self._next_epoch = self._reached = read_position(self._work, job.position)
         self._is_closed = False
@@ -86,6 +87,11 @@ class Feed:
     def __len__(self) -> int:
         """Batches an epoch."""
         return self._work.course.batches
+
+    @property
+    def processes(self) -> int:
+        """Processes that make the batches; 0 where threads of this one do."""
+        return int(self._work.job.processes)
 
     @property
     def records(self) -> int:
@@ -106,6 +112,7 @@ class Feed:
             "shuffled": self.shuffle,
             "augmented": self.augment and self.treatment is not None and bool(self.treatment.varies),
             "rendered": self.rendered_records,
+            "processes": self.processes,
             "notes": self.notes,
             **self.meter.to_dict(),
             "plan": asdict(self.plan),
@@ -140,15 +147,12 @@ class Feed:
         self._check_open()
         if self._since is not None:
             raise UsageError("a loop over this feed is under way: finish it, or open a feed for this batch")
-        self._stop_stream()
-        self._start_engine()
-        assert self._engine is not None
-        self._ready, self._upcoming = {}, (epoch, number)
-        self._stream = self._engine.start(epoch, epoch + 1, number, number + 1)
+        self._upcoming, maker = (epoch, number), self._started()
+        maker.begin(epoch, epoch + 1, number, number + 1)
         try:
             return self._next_batch(number, epoch)
         finally:
-            self._stop_stream()
+            maker.stop()
 
     def _one_epoch(self, left: int) -> Iterator[Batch]:
         (epoch, begin), self._next_epoch = self._next_epoch, (self._next_epoch[0] + 1, 0)
@@ -156,7 +160,7 @@ class Feed:
 
     def _batches_of(self, epoch: int, begin: int, until: int) -> Iterator[Batch]:
         self._check_open()
-        self._stream_from(epoch, begin, until)
+        self._go_on_from(epoch, begin, until)
         is_whole = False
         self._since = time.perf_counter()
         try:
@@ -170,64 +174,25 @@ class Feed:
         finally:
             self._tick()
             self._since = None
-            if not is_whole or self._upcoming[0] >= until:
-                self._stop_stream()
+            if (not is_whole or self._upcoming[0] >= until) and self._maker is not None:
+                self._maker.stop()
 
     def _next_batch(self, number: int, epoch: int) -> Batch:
         self._check_open()
+        assert self._maker is not None
         started = time.perf_counter()
-        issued, slot = self._collect()
+        made = self._maker.next()
         self._waited += time.perf_counter() - started
+        if isinstance(made, BaseException):
+            self._fail(made)
         if self._lease is not None:
             self._lease.renew()
-        if issued.number != (epoch, number):
+        if made is None or made.number != (epoch, number):
             raise UsageError("two loops over one feed at the same time: finish one, or open a feed for each")
         self._upcoming = (epoch, number + 1) if number + 1 < len(self) else (epoch + 1, 0)
-        self._pictures += len(issued.rows)
-        images = self._images(slot, len(issued.rows))
-        return self._batch_type(
-            images, epoch, number, issued.rows, issued.labels, self.state, self.label_as, self.treatment, self._columns
-        )
-
-    def _images(self, slot: Slot, count: int) -> Any:
-        assert self._engine is not None
-        if slot.shape is not None:
-            return self._engine.free.lend(slot, count)
-        images = slot.items[:count]
-        slot.items[:] = [b""] * len(slot.items)
-        self._engine.free.put(slot)
-        return images
-
-    def _collect(self) -> tuple[Issued, Slot]:
-        """Waits until the next batch in order is whole."""
-        stream, engine = self._stream, self._engine
-        if stream is None or engine is None:
-            raise UsageError("two loops over one feed at the same time: finish one, or open a feed for each")
-        while True:
-            whole = self._ready.pop(self._upcoming, None)
-            if whole is not None:
-                assert whole.slot is not None
-                slot, whole.slot = whole.slot, None
-                return whole, slot
-            self._spare_slot_if_all_are_kept(stream, engine)
-            try:
-                batch, error = engine.next_done(stream)
-            except PannierError as died:
-                self._fail(died)
-            if error is not None:
-                self._fail(error)
-            if batch is not None:
-                stream.collected += 1
-                self._ready[batch.number] = batch
-
-    def _spare_slot_if_all_are_kept(self, stream: Stream, engine: Engine) -> None:
-        """A consumer that keeps every batch would wait for ever: then it gets one more buffer, which it keeps too."""
-        for _ in range(3):
-            is_out = stream.collected == stream.issued and engine.is_waiting_for_slot
-            if not (is_out and engine.free.empty() and stream.done.empty()):
-                return
-            time.sleep(0.001)
-        engine.add_slot()
+        self._pictures += len(made.rows)
+        of = (made.images, epoch, number, made.rows, made.labels)
+        return self._batch_type(*of, self.state, self.label_as, self.treatment, self._columns)
 
     def _fail(self, error: BaseException) -> NoReturn:
         self.close()
@@ -236,44 +201,45 @@ class Feed:
             raise PannierError(f"{what}: give a lower memory_limit or fewer workers") from error
         raise error
 
-    def _stream_from(self, epoch: int, begin: int, until: int) -> None:
-        if self._stream is not None and self._upcoming == (epoch, begin) and not self._stream.is_cancelled:
+    def _go_on_from(self, epoch: int, begin: int, until: int) -> None:
+        maker = self._started()
+        if maker.is_under_way and self._upcoming == (epoch, begin):
             return
-        self._stop_stream()
-        self._start_engine()
-        assert self._engine is not None
-        self._ready, self._upcoming = {}, (epoch, begin)
-        self._stream = self._engine.start(epoch, until, begin)
+        self._upcoming = (epoch, begin)
+        maker.begin(epoch, until, begin)
 
-    def _start_engine(self) -> None:
-        if self._engine is None:
+    def _started(self) -> Maker:
+        if self._maker is None:
             self._lease = reading(self.state.storage, [self.state.id])
-            self._engine = Engine(self._work)
-            self._finalizer = weakref.finalize(self, _abandon, self._engine, self._lease)
+            try:
+                self._maker = self._make_maker()
+            except BaseException:
+                self.end_lease()
+                raise
+            self._finalizer = weakref.finalize(self, _abandon, self._maker, self._lease)
+        return self._maker
 
-    def _stop_stream(self) -> None:
-        stream, self._stream = self._stream, None
-        if stream is not None and self._engine is not None:
-            for batch in self._ready.values():
-                if batch.slot is not None:
-                    self._engine.free.put(batch.slot)
-                    batch.slot = None
-            self._ready = {}
-            self._engine.cancel(stream)
+    def _make_maker(self) -> Maker:
+        if not self._work.job.processes:
+            return Threads(self._work)
+        try:
+            return Processes(self._work)
+        except CannotTravel as cannot:
+            self._work = work_of(replace(self._work.job, processes=0), self.state)
+            self.plan = self._work.plan
+            self.notes.append(f"threads of this process serve: {cannot}")
+            _log.warning("%s", self.notes[-1])
+            return Threads(self._work)
 
     def close(self) -> None:
-        """Ends every thread and gives back all memory but that of batches which are still seen."""
+        """Ends all threads and processes and gives back all memory but that of batches which are still seen."""
         if self._is_closed:
             return
         self._is_closed = True
-        stream, self._stream = self._stream, None
-        if stream is not None:
-            stream.is_cancelled = True
-        if self._engine is not None:
+        if self._maker is not None:
             self._finalizer.detach()
-            self._engine.close()
+            self._maker.close()
             self.end_lease()
-        self._ready = {}
 
     def end_lease(self) -> None:
         """Gives the snapshot up for tidying, as when the process is about to end."""
@@ -300,14 +266,14 @@ class Feed:
     def meter(self) -> Meter:
         """Pictures, seconds, waiting and memory since the first batch was asked for."""
         self._tick()
-        slots = self._engine.slot_count if self._engine else 0
-        memory = self.plan.total_bytes + (slots - self._work.settings.slots) * self.plan.batch_bytes if slots else 0
+        slots, planned = self._maker.buffers if self._maker else 0, self._work.settings.slots * max(1, self.processes)
+        memory = self.plan.total_bytes + (slots - planned) * self.plan.batch_bytes if slots else 0
         return Meter(self._pictures, self._seconds, self._waited / self._seconds if self._seconds else 0.0, memory)
 
 
-def _abandon(engine: Engine, lease: Held | None) -> None:
+def _abandon(maker: Maker, lease: Held | None) -> None:
     """What becomes of a feed that nobody closed."""
-    engine.abandon()
+    maker.abandon()
     if lease is not None:
         lease.end()
 

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import logging
+import sys
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field, replace
 from functools import cached_property
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 
@@ -17,10 +18,11 @@ from pannier.errors import NotFoundError, UsageError
 from pannier.feed.course import Course
 from pannier.feed.needs import Needs, needs_of
 from pannier.feed.order import Balanced, Fixed, Order, Shuffled, Weighted
-from pannier.feed.plan import Plan, make_plan
+from pannier.feed.plan import Plan, make_plan, processes_for
 from pannier.feed.side_columns import group_numbers, weights_of
 from pannier.hashing import checked_seed
 from pannier.images.cost import after_fit_bytes
+from pannier.images.own_steps import registered
 from pannier.images.prepare import compile_kernels
 from pannier.images.treatment import Treatment
 from pannier.machine import usable_cores
@@ -30,6 +32,7 @@ from pannier.store.choosing import chosen_rows
 from pannier.store.state import State, open_store
 
 AUGMENTED_SPLIT = "train"
+MOST_PROCESSES = 64
 
 _log = logging.getLogger("pannier")
 
@@ -56,6 +59,7 @@ class FeedOptions:
     columns: str | Sequence[str] = ()
     label_as: LabelAs = "number"
     workers: int | None = None
+    processes: int | Literal["auto"] = 0
     ahead: int | None = None
     memory_limit: str | int | None = "auto"
 
@@ -64,6 +68,9 @@ class FeedOptions:
         _check_counts(**{name: getattr(self, name) for name in counts})
         if sum((self.balance is not None, self.weights is not None, self.variations > 1)) > 1:
             raise UsageError("`balance`, `weights` and `variations` each say how often records come: give one of them")
+        if self.processes != "auto" and (type(self.processes) is not int or not 0 <= self.processes <= MOST_PROCESSES):
+            what = f"must be 0 for threads of this process, a number up to {MOST_PROCESSES}, or 'auto'"
+            raise UsageError(f"processes = {self.processes!r}: {what}")
         if isinstance(self.part, bool) or not isinstance(self.part, int) or not 0 <= self.part < self.parts:
             raise UsageError(f"part = {self.part!r}: of {self.parts} parts there are 0 to {self.parts - 1}")
         checked_choice("last", self.last, Last)
@@ -76,7 +83,8 @@ class FeedJob(FeedOptions):
     """All that a feed is, picklable: which records of which snapshot, through what, in which order, within what bounds.
 
     `rows` are chosen records in place of split, `subset` and `where`; `to_canvas`: batches are canvases to be kept.
-    `by_digest`: see `Manifest`.
+    `by_digest`: see `Manifest`. turn: which of its processes this is, None where the
+    feed itself is.
     """
 
     address: str
@@ -86,6 +94,7 @@ class FeedJob(FeedOptions):
     rows: Rows | None = field(default=None, compare=False)
     to_canvas: bool = False
     by_digest: bool = False
+    turn: int | None = None
 
     @property
     def limit_bytes(self) -> int | None:
@@ -105,6 +114,30 @@ class FeedJob(FeedOptions):
     def open(self) -> State:
         """The snapshot, opened where the job runs. Raises NotFoundError."""
         return open_store(self.address).state_of(self.snapshot, by_digest=self.by_digest)
+
+
+class CannotTravel(Exception):
+    """What a job is made of does not come to another process; the text says what."""
+
+
+def modules_of(job: FeedJob) -> list[str]:
+    """The modules that another process has to import for a job. Raises CannotTravel where that cannot do it at all."""
+    if sys.platform != "linux":
+        raise CannotTravel("engines in processes of their own are for Linux")
+    if not sys.executable:
+        raise CannotTravel("the program that runs here has no Python to start another with")
+    if job.treatment is None:
+        raise CannotTravel("without a treatment there is nothing but to read")
+    if job.rows is not None or job.address.startswith("memory:"):
+        raise CannotTravel("what is fed is in the memory of this process")
+    names = []
+    for step in job.treatment.own:
+        name = registered(step).function.__module__
+        module = sys.modules.get(name)
+        if name == "__main__" or module is None or module.__spec__ is None:
+            raise CannotTravel(f"own step {step.name!r} is in {name}, which another process cannot import")
+        names.append(name)
+    return names
 
 
 def job_of(state: State, split: str | None, treatment: Treatment | None = None, **options: Any) -> FeedJob:
@@ -152,17 +185,29 @@ class FeedWork:
     rendered_records: int
     plan: Plan
     settings: Settings
+    hindrance: str | None = None
 
     @cached_property
     def course(self) -> Course:
         """Which places of which pass come in a batch."""
         job = self.job
-        return Course(self.order.length, job.batch_size, job.last, job.steps, job.part, job.parts)
+        turns = (0, 1) if job.turn is None else (job.turn, int(job.processes))
+        return Course(self.order.length, job.batch_size, job.last, job.steps, job.part, job.parts, *turns)
 
     @cached_property
     def order(self) -> Order:
         """Which records stand at the places of a pass."""
         return order_of(self.job, self.state, self.rows)
+
+    @property
+    def array_kind(self) -> tuple[tuple[int, ...] | None, str]:
+        """Shape and dtype of a picture in a batch; no shape for encoded bytes."""
+        treatment = self.job.treatment
+        if treatment is None:
+            return None, "uint8"
+        if self.job.to_canvas:
+            return (treatment.channels, *treatment.frame.canvas), "uint8"
+        return treatment.shape, treatment.dtype
 
     @property
     def is_copied(self) -> bool:
@@ -191,10 +236,29 @@ def work_of(job: FeedJob, state: State) -> FeedWork:
     def key_at(position: int) -> str:
         return state.record(int(rows[position])).key
 
-    plan = make_plan(needs, job.limit_bytes, usable_cores(), workers=job.workers, ahead=job.ahead, keys=key_at)
+    count, hindrance = _processes(job, needs)
+    job = replace(job, processes=count)
+    limit = job.limit_bytes
+    if limit is not None and count:  # the process that is fed has the order as well
+        limit = max(0, limit - needs.order_bytes) // count
+    each = max(1, count)
+    cores, workers = max(1, usable_cores() // each), None if job.workers is None else -(-job.workers // each)
+    plan = make_plan(needs, limit, cores, workers=workers, ahead=job.ahead, keys=key_at)
     heavy = needs.heavy(plan.light_bytes)
     settings = _settings(plan, needs, heavy, job)
-    return FeedWork(job, state, rows, heavy, rendering, int(is_rendered.sum()), plan, settings)
+    return FeedWork(job, state, rows, heavy, rendering, int(is_rendered.sum()), plan, settings, hindrance)
+
+
+def _processes(job: FeedJob, needs: Needs) -> tuple[int, str | None]:
+    """How many processes make the batches, 0 for threads of this one, and what hinders those that were asked for."""
+    wanted = job.processes
+    if wanted == 0 or job.turn is not None:
+        return int(wanted), None
+    try:
+        modules_of(job)
+    except CannotTravel as cannot:
+        return 0, None if wanted == "auto" else str(cannot)
+    return (processes_for(int(needs.encoded.sum()), job.limit_bytes, usable_cores()) if wanted == "auto" else wanted), None
 
 
 def order_of(job: FeedJob, state: State, rows: Rows) -> Order:
@@ -243,6 +307,8 @@ def _settings(plan: Plan, needs: Needs, heavy: np.ndarray[Any, Any], job: FeedJo
 def notes_on(work: FeedWork, pictures_digest_of: Any) -> list[str]:
     """What is worth telling about how a feed uses its treatment; the other argument is a split's digest of pictures."""
     job, treatment, notes = work.job, work.job.treatment, list[str]()
+    if work.hindrance is not None:
+        notes.append(f"threads of this process serve: {work.hindrance}")
     if treatment is None:
         return notes
     steps = ", ".join(treatment.varies)

@@ -71,15 +71,12 @@ class Lookup:
         self._unproved = np.ones(len(self._manifest), bool) if self._manifest.by_digest else None
 
     def batches(self, epoch: int, until: int, begin: int = 0, end: int | None = None) -> Iterator[Issued]:
-        """The batches of the epochs from `epoch` to before `until`, of the first from `begin` on, of each to before `end`.
-
-        Raises DamageError.
-        """
+        """The batches of some epochs, see `Course.numbers`. Raises DamageError."""
         group = max(1, LOOKED_UP_AT_ONCE // self._batch_size)
-        steps = self._course.batches if end is None else end
-        for each in range(epoch, until):
-            for first in range(begin if each == epoch else 0, steps, group):
-                yield from self._look_up(each, first, self._course.at(each, first, min(first + group, steps)))
+        for each, numbers in self._course.numbers(epoch, until, begin, end):
+            for at in range(0, len(numbers), group):
+                some = numbers[at : at + group]
+                yield from self._look_up(each, some, self._course.at(each, some))
 
     def found(self, row: int) -> tuple[Place, Facts]:
         """Where one record's picture lies, and what is known of it. Raises DamageError. For any thread."""
@@ -104,8 +101,8 @@ class Lookup:
             found |= zip(here.tolist(), variations(treatment, hashes[here], self._seed, number), strict=True)
         return [found[at] for at in range(len(rows))]
 
-    def _look_up(self, epoch: int, first: int, where: Places) -> Iterator[Issued]:
-        """The batches of an epoch from number `first` on, whose records stand at those places."""
+    def _look_up(self, epoch: int, numbers: range, where: Places) -> Iterator[Issued]:
+        """Those batches of an epoch, whose records stand at those places."""
         passes = where.passes
         parts = [self._passed.at(int(passes[part][0]), where.places[part]) for part in _runs_of_one(passes)]
         positions, draws = (np.concatenate(each) for each in zip(*parts, strict=True)) if parts else (where.places, passes)
@@ -132,7 +129,7 @@ class Lookup:
         heavy = self._heavy[positions].tolist()
         within = [at % size for at in range(len(rows))]
         items = tuples(Item, within, rows.tolist(), places, facts, varied, boxes, canvases, heavy)
-        for number, at in enumerate(range(0, len(rows), size), first):
+        for number, at in zip(numbers, range(0, len(rows), size), strict=True):
             some = slice(at, at + size)
             yield Issued((epoch, number), rows[some], labels[some], items[some])
 

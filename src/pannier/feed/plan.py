@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -19,6 +19,13 @@ DEFAULT_AHEAD = 4
 WORKER_BYTES = 384 << 10
 # what the engine holds once: queues, tasks under way, rows of the manifest that were looked up
 ENGINE_BYTES = 3 << 20
+
+# what a process of its own holds before it works: an interpreter with its libraries
+PROCESS_BYTES = 128 << 20
+# where "auto" takes processes: epochs of some ten seconds of one core, limits beside which an interpreter is little
+LONG_EPOCH_BYTES = 256 << 20
+LARGE_LIMIT_BYTES = 1 << 30
+CORES_A_PROCESS = 16
 
 # how many of the light records may still be light, the rest going to lanes: the first that fits is taken
 _SHARES = (1.0, 0.999, 0.99, 0.95, 0.8, 0.5, 0.0)
@@ -44,6 +51,24 @@ class Plan(Result):
     limit_bytes: int | None
     light_bytes: int
     heavy_bytes: int
+
+    def of_processes(self, count: int, limit_bytes: int | None) -> Plan:
+        """What so many processes that each work by this plan come to, and the process that takes their batches."""
+        each = ("workers", "heavy_lanes", "decode_bytes", "total_bytes")
+        taken = {name: count * getattr(self, name) for name in each}
+        taken["total_bytes"] += self.order_bytes
+        return replace(self, **taken, order_bytes=(count + 1) * self.order_bytes, limit_bytes=limit_bytes)
+
+
+def processes_for(epoch_bytes: int, limit_bytes: int | None, cores: int) -> int:
+    """How many processes "auto" comes to; 0 for threads.
+
+    A process takes about a second to start and `PROCESS_BYTES` of its own: it is worth that for an epoch of some length, and
+    where the limit is large beside it. One serves so many cores until its own interpreter lock binds.
+    """
+    is_long = epoch_bytes >= LONG_EPOCH_BYTES
+    is_small_beside = limit_bytes is None or limit_bytes >= LARGE_LIMIT_BYTES
+    return -(-cores // CORES_A_PROCESS) if is_long and is_small_beside else 0
 
 
 def make_plan(

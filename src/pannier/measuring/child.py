@@ -19,18 +19,18 @@ from typing import Any, Protocol
 
 import numpy as np
 
+from pannier import memory
 from pannier.feed.feed import Feed
-from pannier.feed.job import FeedJob, FeedWork, work_of
+from pannier.feed.job import FeedJob, work_of
 from pannier.feed.lookup import Lookup
-from pannier.images.prepare import Preparation, warm_up
-from pannier.measuring import memory
+from pannier.feed.warming import warm_up_for
+from pannier.images.prepare import Preparation
 from pannier.storage.layout import shard_file
 from pannier.store.state import State
 
 Job = dict[str, Any]
 
 MANY_EPOCHS = 1_000_000
-WARMED_UP_BY = 4096
 STACK_BYTES = 1 << 20
 
 
@@ -70,7 +70,7 @@ class FeedRunner:
 
     def __init__(self, job: Job) -> None:
         feed_job, state = _opened(job)
-        _warm_up(work_of(replace(feed_job, memory_limit=None), state))
+        warm_up_for(work_of(replace(feed_job, memory_limit=None), state))
         limit = feed_job.limit_bytes
         memory.release_free_memory()
         self.level, data_level = memory.working_bytes(), memory.writable_bytes()
@@ -124,7 +124,7 @@ class BareRunner:
     def __init__(self, job: Job) -> None:
         feed_job, state = _opened(job)
         work = work_of(replace(feed_job, seed=feed_job.seed + job.get("part", 0), memory_limit=None), state)
-        _warm_up(work)
+        warm_up_for(work)
         assert feed_job.treatment is not None
         batches = Lookup(work).batches(0, 1)
         self._items = list(islice((item for batch in batches for item in batch.items), job.get("records", 4096)))
@@ -155,18 +155,6 @@ def _opened(job: Job) -> tuple[FeedJob, State]:
     threading.stack_size(STACK_BYTES)  # this process is our own; the system counts whole stacks against a limit
     feed_job = FeedJob.from_plain(job["feed"])
     return feed_job, feed_job.open()
-
-
-def _warm_up(work: FeedWork) -> None:
-    """Loads every decoder and kernel that the split will need: one picture, the smallest, of each format and mode."""
-    state, rows = work.state, work.rows[:WARMED_UP_BY]
-    columns = state.manifest.take(rows).select(["format", "mode", "byte_count"]).to_pydict()
-    smallest: dict[tuple[str, str], tuple[int, int]] = {}
-    for row, form, mode, size in zip(rows.tolist(), *columns.values(), strict=True):
-        smallest[form, mode] = min(smallest.get((form, mode), (size, row)), (size, row))
-    for _, row in smallest.values():
-        assert work.job.treatment is not None
-        warm_up(work.job.treatment, state.record(row).bytes())
 
 
 def make_runner(job: Job) -> Runner:

@@ -13,7 +13,7 @@ import tempfile
 import time
 from typing import Any
 
-from pannier.measuring.memory import Sampler
+from pannier.memory import Sampler
 
 SETUP_SECONDS = 60.0
 SLACK_SECONDS = 20.0

@@ -1,0 +1,208 @@
+"""The program that an engine of its own process runs: a job in, batches out, in memory that both sides map.
+
+It reads lines: the job first; then {"begin": ...} and {"end": ...}, {"add": n} for one more buffer, and the bare number of a
+buffer that is free again. It writes lines: {"ready": ...}, {"made": ...}, {"ended": ...}, {"dropped": ...}, {"log": ...},
+{"failed": ...}. When its input ends, however that came, it ends.
+"""
+
+from __future__ import annotations
+
+import importlib
+import json
+import logging
+import os
+import signal
+import threading
+import traceback
+from queue import SimpleQueue
+from typing import Any
+
+from pannier import errors, memory
+from pannier.feed.job import FeedJob, FeedWork, work_of
+from pannier.feed.shared import SharedShelf
+from pannier.feed.threads import Threads
+from pannier.feed.warming import warm_up_for
+
+STACK_BYTES = 1 << 20
+
+_log = logging.getLogger("pannier")
+
+
+class Child:
+    """One engine: a thread reads what is said, the main thread collects batches and says that they are made."""
+
+    def __init__(self, said: int, answers: int) -> None:
+        self._said, self._answers = said, answers
+        self._writing = threading.Lock()
+        self._commands: SimpleQueue[dict[str, Any]] = SimpleQueue()
+        self._threads: Threads | None = None
+        self._under_way, self._ended = 0, 0
+        self._changing = threading.Lock()
+
+    def run(self) -> None:
+        threading.Thread(target=self._read, name="pannier-said", daemon=True).start()
+        try:
+            self._threads = self._engine(self._commands.get())
+            while True:
+                command = self._commands.get()
+                if "begin" in command:
+                    self._feed(self._threads, command["begin"], command["of"])
+                elif "end" in command:
+                    self._threads.stop()
+                    self._tell({"ended": command["end"]})
+        except BaseException as error:
+            self._tell({"failed": plain_error(error)})
+        threading.Event().wait()  # the other side has been told, and closes
+
+    def _engine(self, command: dict[str, Any]) -> Threads:
+        job = self._job(command)
+        memory.fix_map_threshold()
+        threading.stack_size(STACK_BYTES)  # this process is our own; the system counts whole stacks against a limit
+        state = job.open()
+        work = work_of(job, state)
+        warm_up_for(work)
+        memory.release_free_memory()
+        level, data_level = memory.working_bytes(), memory.writable_bytes()
+        (shape, dtype), settings = work.array_kind, work.settings
+        assert shape is not None
+        self._shelf = SharedShelf(settings.slots, settings.batch_size, (shape, dtype), command["file"], self._dropped)
+        threads = Threads(work, self._shelf)
+        _limit(work, self._shelf, data_level)
+        self._tell({"ready": os.getpid(), "level": level})
+        return threads
+
+    def _job(self, command: dict[str, Any]) -> FeedJob:
+        try:
+            for name in command["modules"]:
+                importlib.import_module(name)
+            return FeedJob.from_plain(command["job"])
+        except Exception as error:
+            self._tell({"unable": f"{type(error).__name__}: {error}"})
+            raise
+
+    def _dropped(self, number: int) -> None:
+        self._tell({"dropped": number})
+
+    def _feed(self, threads: Threads, stream: int, of: list[Any]) -> None:
+        """Makes the batches of one stream, until they end or are not wanted any more."""
+        threads.begin(*of)
+        with self._changing:
+            self._under_way = stream
+            if self._ended >= stream:
+                threads.interrupt()
+        while (made := threads.collect()) is not None:
+            if isinstance(made, BaseException):
+                raise made
+            issued, slot = made
+            count = len(issued.rows)
+            rows, labels = self._shelf.records_of(slot, count)
+            rows[:], labels[:] = issued.rows, issued.labels
+            self._tell({"made": [stream, *issued.number, slot.number, count]})
+
+    def _read(self) -> None:
+        """What is said, line by line; at the end of it nothing of this process is wanted any more."""
+        rest = b""
+        while piece := os.read(self._said, 1 << 16):
+            *lines, rest = (rest + piece).split(b"\n")
+            for line in lines:
+                self._hear(line)
+        os._exit(0)
+
+    def _hear(self, line: bytes) -> None:
+        threads = self._threads
+        if threads is not None and line.isdigit():
+            threads.engine.free.put(self._shelf.slots[int(line)])
+            return
+        command = json.loads(line)
+        if threads is not None and "add" in command:
+            threads.engine.add_slot()
+            return
+        self._commands.put(command)
+        if threads is not None and "end" in command:
+            with self._changing:
+                self._ended = command["end"]
+                if self._under_way <= self._ended:
+                    threads.interrupt()
+
+    def _tell(self, message: dict[str, Any]) -> None:
+        data = json.dumps(message).encode() + b"\n"
+        with self._writing:
+            while data:
+                data = data[os.write(self._answers, data) :]
+
+    def log(self, record: logging.LogRecord) -> None:
+        self._tell({"log": [record.levelno, record.getMessage()]})
+
+
+class _Telling(logging.Handler):
+    """What this process logs is logged by the other side."""
+
+    def __init__(self, child: Child) -> None:
+        super().__init__()
+        self._child = child
+
+    def emit(self, record: logging.LogRecord) -> None:
+        self._child.log(record)
+
+
+def _limit(work: FeedWork, shelf: SharedShelf, data_level: int) -> None:
+    """From now on the system refuses this process more than its share; batches are shared, which it does not count."""
+    plan, limit = work.plan, work.job.limit_bytes
+    if limit is not None:
+        own = limit // max(1, int(work.job.processes)) - work.settings.slots * shelf.slot_bytes
+        threads = plan.workers + plan.heavy_lanes + 3
+        memory.enforce_limit(own, data_level + threads * (STACK_BYTES + (64 << 10)))
+
+
+def plain_error(error: BaseException) -> dict[str, Any]:
+    """An error as JSON takes it: by name, text and what else it tells, with the place where it was raised."""
+    fields = {name: value for name, value in vars(error).items() if _is_plain(value)}
+    place = "".join(traceback.format_exception(error)) if not isinstance(error, errors.PannierError) else ""
+    cause = None if error.__cause__ is None else plain_error(error.__cause__)
+    return {"kind": type(error).__name__, "text": str(error), "fields": fields, "place": place, "cause": cause}
+
+
+def error_of(told: dict[str, Any]) -> BaseException:
+    """The error that `plain_error` told of; one that is not Pannier's comes as a PannierError that names it."""
+    kind = getattr(errors, told["kind"], None)
+    error: BaseException
+    if isinstance(kind, type) and issubclass(kind, errors.PannierError):
+        error = kind.__new__(kind, told["text"])
+        error.args = (told["text"],)
+        vars(error).update(told["fields"])
+    elif told["kind"] == "MemoryError":
+        error = MemoryError(told["text"])
+    else:
+        error = errors.PannierError(f"the engine's process: {told['kind']}: {told['text']}")
+        error.add_note(told["place"])
+    if told["cause"] is not None:
+        error.__cause__ = _cause_of(told["cause"])
+    return error
+
+
+def _cause_of(told: dict[str, Any]) -> BaseException:
+    builtin = getattr(__import__("builtins"), told["kind"], None)
+    if isinstance(builtin, type) and issubclass(builtin, Exception):
+        cause: BaseException = builtin(told["text"])
+        cause.add_note(told["place"])
+        return cause
+    return error_of(told)
+
+
+def _is_plain(value: Any) -> bool:
+    return value is None or isinstance(value, (str, int, float, bool))
+
+
+def main() -> None:
+    """Ctrl-C is the parent's, which ends this process in order; what own steps print goes where errors go."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    answers = os.dup(1)
+    os.dup2(2, 1)
+    child = Child(0, answers)
+    _log.addHandler(_Telling(child))
+    _log.propagate = False
+    child.run()
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,41 @@
+"""What makes batches for a feed: threads of this process, or processes of their own. The same batches, in the same order."""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple, Protocol
+
+from pannier.array_types import Array
+
+
+class Made(NamedTuple):
+    """One batch: its number (epoch, batch), its records' rows in the manifest and class numbers, its pictures."""
+
+    number: tuple[int, int]
+    rows: Array
+    labels: Array
+    images: Any
+
+
+class Maker(Protocol):
+    """Makes batches ahead of one consumer. `close` ends everything and may be called twice."""
+
+    def begin(self, epoch: int, until: int, begin: int = 0, end: int | None = None) -> None:
+        """Starts on the batches of some epochs, see `Course.numbers`; what was under way ends before."""
+
+    def next(self) -> Made | BaseException | None:
+        """The next of those batches, or what stopped them; waits for it. None where nothing is under way."""
+
+    def stop(self) -> None:
+        """Ends what is under way; when this returns, its buffers are free."""
+
+    def close(self) -> None: ...
+
+    def abandon(self) -> None:
+        """As `close`, from a finalizer, which may run in any thread: waits for no thread."""
+
+    @property
+    def is_under_way(self) -> bool: ...
+
+    @property
+    def buffers(self) -> int:
+        """Batch buffers that there are: more than planned where the consumer keeps batches."""

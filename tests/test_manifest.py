@@ -16,8 +16,7 @@ from hypothesis import strategies as st
 
 import pannier
 from pannier.errors import DamageError
-from pannier.hashing import fold, fold_each, text_hash
-from pannier.images.chance import flips
+from pannier.hashing import text_hash
 from pannier.storage.local import LocalStorage
 from pannier.storage.memory import MemoryStorage
 from pannier.store import manifest as manifests
@@ -124,17 +123,6 @@ def test_the_encoding_of_rows_is_frozen() -> None:
     side = encode_row("a", None, None, b"", {"b": -0.0, "a": float("nan"), "n": None, "t": True})
     assert side == encode_row("a", None, None, b"", {"t": True, "a": -float("nan"), "b": 0.0})
     assert b"\x05\0\0\0\x01a\x04\x7f\xf8\0\0\0\0\0\0" in side
-
-
-@settings(max_examples=80, deadline=None)
-@given(names=st.sets(keys, min_size=1), seed=st.integers(0, 2**64 - 1), epoch=st.integers(0, 50), data=st.data())
-def test_draws_hang_on_nothing_but_seed_epoch_and_key(names: set[str], seed: int, epoch: int, data: st.DataObject) -> None:
-    listed = sorted(names)
-    hashes = np.array([text_hash(name) for name in listed], np.uint64)
-    mixed = data.draw(st.permutations(range(len(listed))))
-    assert fold_each(fold(seed, epoch), hashes).tolist() == [fold(seed, epoch, int(each)) for each in hashes]
-    drawn = flips(hashes, seed, epoch, "both")
-    assert [drawn[i] for i in mixed] == flips(hashes[mixed], seed, epoch, "both")
 
 
 @pytest.mark.parametrize("kept", sorted((Path(__file__).parent / "data").glob("store-*.json")), ids=lambda path: path.stem)

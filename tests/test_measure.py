@@ -15,8 +15,8 @@ import pytest
 
 import pannier
 from pannier.errors import UsageError
-from pannier.memory import Sampler, working_bytes
 from pannier.measuring.process import Child, TrialEnded
+from pannier.memory import Sampler, working_bytes
 
 
 def test_a_sweep_measures_every_cell_and_says_what_does_not_fit(packed: pannier.Snapshot, tmp_path: Path) -> None:

@@ -13,7 +13,7 @@ import pannier
 from pannier.errors import ConflictError, NotFoundError, SourceError, StoreError, UsageError
 from pannier.packing import pack as packing
 from pannier.store.documents import sealed
-from tests.conftest import CLASSES, draw, encoded, fill
+from tests.conftest import draw, encoded, fill
 
 SHARES = {"train": 75, "val": 15, "test": 10}
 
@@ -36,27 +36,6 @@ def test_a_snapshot_reads_as_the_design_says(packed: pannier.Snapshot, archive: 
     assert pannier.open(f"{packed.store.path}@{packed.id[:8]}").id == packed.id
 
 
-def test_equal_content_has_one_id_however_it_came_in(tmp_path: Path, archive: Path, packed: pannier.Snapshot) -> None:
-    other = pannier.create(tmp_path / "other.store")
-    for name in CLASSES:
-        part = tmp_path / "parts" / name
-        shutil.copytree(archive / name, part / name)
-        snapshot = other.pack(part, workers=1, shard_size=20_000).snapshot
-    undealt = pannier.create(tmp_path / "undealt.store").pack(archive, workers=3).snapshot
-    assert snapshot.content_id == undealt.content_id
-    assert snapshot.content_id != packed.content_id
-    assert pannier.create(tmp_path / "again.store").pack(
-        archive, shares="train=70,val=20,test=10", seed=3
-    ).snapshot.content_id == (packed.content_id)
-
-
-def test_the_same_again_adds_nothing(store: pannier.Store, archive: Path) -> None:
-    first = store.pack(archive, shares=SHARES)
-    again = store.pack(archive)
-    assert (again.is_new, again.unchanged, again.new_pictures) == (False, 60, 0)
-    assert again.snapshot.id == first.snapshot.id
-
-
 def test_what_is_there_keeps_label_and_split_and_new_bytes_are_a_change(tmp_path: Path, store: pannier.Store) -> None:
     folder = fill(tmp_path / "a", 20)
     before = store.pack(folder, shares=SHARES, seed=1).snapshot
@@ -71,14 +50,6 @@ def test_what_is_there_keeps_label_and_split_and_new_bytes_are_a_change(tmp_path
     assert after.parents == [before.id]
     assert after.document["delta"] is None  # 31 of 60 is more than a delta may hold
     assert pannier.verify(store) == []
-
-
-def test_labels_that_a_source_says_anew_are_taken_and_counted(tmp_path: Path, store: pannier.Store) -> None:
-    folder = fill(tmp_path / "a", 6)
-    store.pack(folder)
-    taken = store.pack(folder, rename="twill=serge")
-    assert taken.relabelled == 6
-    assert taken.snapshot.classes == ["plain", "satin", "twill", "serge"]  # numbers stay; twill keeps its own
 
 
 def test_classes_that_are_integers_are_numbered_as_numbers(tmp_path: Path, store: pannier.Store) -> None:

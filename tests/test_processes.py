@@ -19,7 +19,6 @@ import pytest
 
 import pannier
 from pannier.errors import DamageError, LimitError, PannierError, TreatmentError, UsageError
-from pannier.feed.processes import Processes
 from tests.conftest import fill
 from tests.test_feed import TREATMENT, fingerprint, own_threads
 
@@ -37,8 +36,7 @@ def apart(array):
 
 
 def engines_of(feed: pannier.Feed) -> list[int]:
-    assert isinstance(feed._maker, Processes)
-    return feed._maker.pids
+    return list(feed.engines)
 
 
 def has_ended(pid: int) -> bool:
@@ -150,7 +148,7 @@ import os, sys, pannier
 feed = pannier.open({store!r}).feed(None, pannier.Treatment(24), batch_size=4, processes=2)
 batches = (batch for epoch in feed.epochs() for batch in epoch)
 kept = [next(batches)]
-print(*feed._maker.pids, flush=True)
+print(*feed.engines, flush=True)
 for batch in batches:
     pass
 """

@@ -271,16 +271,6 @@ def test_every_odd_picture_goes_through(fields: dict[str, Any]) -> None:
         treatment(odd_pictures()["progressive"][:2000])
 
 
-def test_a_pillow_picture_is_what_its_file_is() -> None:
-    for name, data in odd_pictures().items():
-        if name in ("16 bit", "one column", "animated"):
-            continue
-        treatment = pannier.Treatment((24, 40), values="raw", background="#204060")
-        assert np.abs(treatment(Image.open(io.BytesIO(data))) - treatment(data)).max() <= 60, name
-    with pytest.raises(UsageError, match="Pillow"):
-        pannier.Treatment(8)(object())
-
-
 def _halve(pixels: np.ndarray) -> np.ndarray:
     return pixels // 2
 

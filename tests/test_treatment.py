@@ -126,21 +126,6 @@ def test_reduced_decoding_costs_nothing_one_can_see() -> None:
     assert likeness(treatment(data), treatment(pixels_of(data))) >= 48
 
 
-@pytest.mark.parametrize(
-    ("values", "lowest", "highest"), [("raw", 0, 255), ("unit", 0, 1), ("signed", -1, 1), ("standard", -2, 2)]
-)
-def test_values_span_what_they_say_and_undo_brings_back_the_pixels(values: str, lowest: float, highest: float) -> None:
-    numbers = {"mean": [0.5] * 3, "std": [0.25] * 3} if values == "standard" else {}
-    treatment = pannier.Treatment(16, values=values, **numbers)
-    ramp = np.repeat(np.arange(256, dtype=np.uint8).reshape(16, 16, 1), 3, axis=2)
-    array = treatment(ramp)
-    assert (array.min(), array.max()) == (lowest, highest)
-    assert np.array_equal(treatment.undo(array), ramp)
-    assert np.array_equal(treatment.undo(np.stack([array, array]))[1], ramp)
-    scale, offset = treatment.value_line()
-    assert np.array_equal(array[0], ramp[..., 0].astype(np.float32) * scale[0] + offset[0])
-
-
 BAD = [
     ({}, "needs a size"),
     ({"size": 0}, "sides from 1"),
@@ -184,16 +169,3 @@ def test_what_is_no_picture_is_said() -> None:
         treatment(5)  # type: ignore[arg-type]
     with pytest.raises(TreatmentError, match="measured"):
         pannier.Treatment(8, values="standard")(draw(1))
-
-
-def test_measured_numbers_are_those_of_all_pixels(packed: pannier.Snapshot) -> None:
-    treatment = pannier.Treatment(24, fit="contain").measured(packed, "train")
-    raw = pannier.Treatment(24, fit="contain", values="raw", layout="hwc")
-    pixels = np.stack([raw(record.bytes()) for record in packed if record.split == "train"]).astype(np.float64) / 255
-    assert treatment.mean == pytest.approx(pixels.mean(axis=(0, 1, 2)), abs=1e-9)
-    assert treatment.std == pytest.approx(pixels.std(axis=(0, 1, 2)), abs=1e-9)
-    assert treatment.measured_on is not None
-    assert treatment.measured_on.content_id == packed.content_id
-    assert treatment == treatment.with_fields(measured_on=None)
-    standard = np.stack([treatment(record.bytes()) for record in packed if record.split == "train"])
-    assert np.abs(standard.mean(axis=(0, 2, 3))).max() < 1e-4

@@ -258,24 +258,6 @@ def test_a_copy_of_everything_is_a_backup_that_is_renewed(
     assert run("copy", f"{store.path}@trial", other, "--all").status == 2
 
 
-def test_a_copy_that_was_interrupted_goes_on(store: pannier.Store, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    from pannier.upkeep import copying
-
-    other = pannier.create(tmp_path / "other.store")
-
-    def stopped(*_: object) -> None:
-        raise KeyboardInterrupt
-
-    monkeypatch.setattr(copying, "_copy_file", stopped)
-    with pytest.raises(KeyboardInterrupt):
-        store.copy("trial", other)
-    monkeypatch.undo()
-    assert other.strands.all_names() == []
-    done = store.copy("trial", other)
-    assert (done.pictures, done.snapshots) == (0, 2)
-    assert all_pictures(other.snapshot("trial")) == all_pictures(store.snapshot("trial"))
-
-
 @pytest.fixture
 def two_copies(tmp_path: Path) -> tuple[pannier.Store, Path]:
     """A store with some of everything, and a copy of it, byte for byte."""

@@ -7,7 +7,6 @@ import shutil
 from collections.abc import Callable
 from pathlib import Path
 
-import numpy as np
 import pytest
 from PIL import Image
 
@@ -178,20 +177,6 @@ def test_two_stores_and_a_folder_are_compared_by_what_they_hold(store: pannier.S
     assert (counts["added"], counts["removed"], counts["changed"], counts["moved"]) == (0, 0, 1, 1)
     with pytest.raises(UsageError, match="no store, folder or docket"):
         pannier.compare(tmp_path / "nowhere", changed)
-
-
-def test_comparing_agrees_with_a_plain_look(store: pannier.Store) -> None:
-    rng = np.random.default_rng(3)
-    snapshots = [store.snapshot()]
-    for i in range(6):
-        keys = rng.choice([record.key for record in snapshots[-1]], 4, replace=False).tolist()
-        kind = ("label", "split", "loom")[i % 3]
-        snapshots.append(store.change(from_=[{"key": key, kind: f"x{i}"} for key in keys], new_classes=True).snapshot)
-    plain = [{r.key: (r.label, r.split, r.sha256, r.side.get("loom")) for r in snapshot} for snapshot in snapshots]
-    for i in range(len(snapshots)):
-        for j in range(len(snapshots)):
-            expected = {key for key in plain[i] if plain[i][key] != plain[j][key]}
-            assert set(pannier.compare(snapshots[i], snapshots[j]).table().column("key").to_pylist()) == expected
 
 
 def test_facts_and_files_are_added_later_and_stay(store: pannier.Store, tmp_path: Path, run: Callable[..., Ended]) -> None:

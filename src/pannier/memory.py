@@ -58,21 +58,34 @@ def release_free_memory() -> None:
 
 
 class Sampler:
-    """Watches a process's working memory from outside: its peak since the last `reset`. `close` ends the watching."""
+    """Watches a process's working memory from outside: its peak since the last `reset`. `close` ends the watching.
+
+    `add` has it watch the processes that work for it too, each above its own level; memory they share is counted once.
+    """
 
     def __init__(self, pid: int, every_seconds: float = 0.01) -> None:
         self._pid, self._every = pid, every_seconds
         self._ended = threading.Event()
+        self._others: list[tuple[int, int]] = []
         self.peak_bytes = 0
         self._thread = threading.Thread(target=self._watch, name="pannier-sampler", daemon=True)
         self._thread.start()
 
+    def add(self, pid: int, level: int) -> None:
+        self._others.append((pid, level))
+
     def reset(self) -> None:
-        self.peak_bytes = working_bytes(self._pid)
+        self.peak_bytes = self._bytes()
+
+    def _bytes(self) -> int:
+        if not self._others:
+            return working_bytes(self._pid)
+        others = sum(max(0, working_bytes(pid) - level) for pid, level in self._others)
+        return _status(self._pid, ("RssAnon",)) + others
 
     def _watch(self) -> None:
         while not self._ended.is_set():
-            self.peak_bytes = max(self.peak_bytes, working_bytes(self._pid))
+            self.peak_bytes = max(self.peak_bytes, self._bytes())
             time.sleep(self._every)
 
     def close(self) -> None:

@@ -88,7 +88,10 @@ def _fed(feed: pannier.Feed, epochs: int, hasher: Any) -> dict[str, Any]:
         with live_bar("feed") as bar:
             for epoch in feed.epochs(epochs):
                 for batch in epoch:
-                    first = first or _described(batch)
+                    if not first:
+                        first = _described(batch)
+                        for engine, its_level in feed.engines.items():
+                            sampler.add(engine, its_level)
                     if hasher:
                         _add(hasher, batch)
                     _show(bar, feed, epochs)
@@ -148,12 +151,12 @@ def _opened(
             raise UsageError(f"a docket says how pictures are treated: leave --{min(treatment.fields)} out")
         if treatment.are_said:
             given["treatment"] = treatment.as_said()
-        return from_docket(docket, store=store_hint, **given)
+        return from_docket(docket, store=store_hint, **{"processes": 0, **given})
     if store is None:
         raise UsageError("name a store, or a docket with --docket FILE")
     snapshot = pannier.open(store)
     made = treatment.treatment(snapshot, workers=options.get("workers"), memory_limit=options["memory_limit"])
-    return snapshot.feed(given.pop("split", None), made, **given)
+    return snapshot.feed(given.pop("split", None), made, **{"processes": 0, **given})
 
 
 def _add(hasher: Any, batch: Any) -> None:
@@ -177,6 +180,8 @@ def _print(facts: dict[str, Any]) -> None:
     limit = "unlimited" if plan["limit_bytes"] is None else f"of {show_bytes(plan['limit_bytes'])}"
     threads = plural(plan["workers"], "worker")
     threads += f" and {plural(plan['heavy_lanes'], 'heavy lane')}" if plan["heavy_lanes"] else ""
+    if facts["processes"]:
+        threads += " in a process of its own" if facts["processes"] == 1 else f" in {facts['processes']} processes of their own"
     order = "shuffled" if facts["shuffled"] else "in order of keys"
     order += ", augmented" if facts["augmented"] else ""
     shape = "x".join(map(str, batch.get("shape", []))) or "of files as they are stored"

@@ -94,6 +94,11 @@ class Feed:
         return int(self._work.job.processes)
 
     @property
+    def engines(self) -> dict[int, int]:
+        """Processes that work for this feed now: by id, the bytes that each held before it began."""
+        return {} if self._maker is None else self._maker.levels
+
+    @property
     def records(self) -> int:
         """Records of the split, or of its subset."""
         return len(self._work.rows)

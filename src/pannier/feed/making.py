@@ -37,5 +37,9 @@ class Maker(Protocol):
     def is_under_way(self) -> bool: ...
 
     @property
+    def levels(self) -> dict[int, int]:
+        """By process that works for this one, the bytes that it held before it began."""
+
+    @property
     def buffers(self) -> int:
         """Batch buffers that there are: more than planned where the consumer keeps batches."""

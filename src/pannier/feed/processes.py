@@ -44,6 +44,7 @@ class Engine:
         self._slots = work.settings.slots
         self._shelf = SharedShelf.create(self._slots, work.settings.batch_size, (shape, dtype))
         self._shelf.reserve(self._slots)
+        self.level = 0
         self._lines: list[bytes] = []
         self._rest = b""
         self._stopped_looks = 0
@@ -74,6 +75,7 @@ class Engine:
             raise message
         if "unable" in message:
             raise CannotTravel(message["unable"])
+        self.level = int(message["level"])
 
     @property
     def slots(self) -> int:
@@ -205,8 +207,9 @@ class Processes:
         _living.add(self)
 
     @property
-    def pids(self) -> list[int]:
-        return [engine.pid for engine in self._engines]
+    def levels(self) -> dict[int, int]:
+        """By process, the bytes that it held before it began to work."""
+        return {engine.pid: engine.level for engine in self._engines}
 
     @property
     def is_under_way(self) -> bool:

@@ -31,6 +31,10 @@ class Threads:
         return self._stream is not None
 
     @property
+    def levels(self) -> dict[int, int]:
+        return {}
+
+    @property
     def buffers(self) -> int:
         return self.engine.slot_count
 

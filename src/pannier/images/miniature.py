@@ -24,7 +24,11 @@ def miniature(pixels: Pixels) -> bytes:
 
     from pannier.images.kernels import likeness
 
-    means = cv2.resize(np.ascontiguousarray(pixels), (2 * SIDE, 2 * SIDE), interpolation=cv2.INTER_AREA)
+    if min(pixels.shape) < 2 * SIDE:
+        means = cv2.resize(np.ascontiguousarray(pixels), (2 * SIDE, 2 * SIDE), interpolation=cv2.INTER_AREA)
+    else:
+        means = np.empty((2 * SIDE, 2 * SIDE), np.uint8)
+        likeness.area_means(np.ascontiguousarray(pixels), means)
     small = np.empty((SIDE, SIDE), np.float32)
     likeness.halved(means, small)
     low, high = float(small.min()), float(small.max())

@@ -70,6 +70,43 @@ def root_of(parents, at):
 
 
 @njit(**CACHED)
+def area_means(picture, means):
+    """Means of a picture's areas, uint8 (side, side); it has at least as many rows and columns.
+
+    A pixel counts as far as it lies in an area.
+    """
+    (height, width), side = picture.shape, means.shape[0]
+    sums = np.empty(width, np.float32)
+    down, across = height / side, width / side
+    scale = np.float32(1 / (down * across))
+    for i in range(side):
+        top, bottom = i * down, min((i + 1) * down, np.float64(height))
+        first, last = int(top), int(bottom)
+        share = np.float32(first + 1 - top)
+        row = picture[first]
+        for x in range(width):
+            sums[x] = share * np.float32(row[x])
+        for y in range(first + 1, last):
+            row = picture[y]
+            for x in range(width):
+                sums[x] += np.float32(row[x])
+        share = np.float32(bottom - last)
+        if last > first and last < height and share > np.float32(1e-4):
+            row = picture[last]
+            for x in range(width):
+                sums[x] += share * np.float32(row[x])
+        for j in range(side):
+            left, right = j * across, min((j + 1) * across, np.float64(width))
+            begin, end = int(left), int(right)
+            total = np.float32(begin + 1 - left) * sums[begin]
+            for x in range(begin + 1, end):
+                total += sums[x]
+            if end > begin and end < width:
+                total += np.float32(right - end) * sums[end]
+            means[i, j] = np.uint8(total * scale + np.float32(0.5))
+
+
+@njit(**CACHED)
 def halved(pixels, small):
     """Every other pixel of a smoothed square, float32: each is 1, 3, 3, 1 eighths of its neighbours, edges repeated."""
     side, last = small.shape[0], pixels.shape[0] - 1

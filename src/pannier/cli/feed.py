@@ -181,7 +181,8 @@ def _print(facts: dict[str, Any]) -> None:
     threads = plural(plan["workers"], "worker")
     threads += f" and {plural(plan['heavy_lanes'], 'heavy lane')}" if plan["heavy_lanes"] else ""
     if facts["processes"]:
-        threads += " in a process of its own" if facts["processes"] == 1 else f" in {facts['processes']} processes of their own"
+        count = facts["processes"]
+        threads += " in a process of its own" if count == 1 else f" in {count} processes of their own"
     order = "shuffled" if facts["shuffled"] else "in order of keys"
     order += ", augmented" if facts["augmented"] else ""
     shape = "x".join(map(str, batch.get("shape", []))) or "of files as they are stored"

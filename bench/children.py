@@ -81,19 +81,37 @@ class BusyConsumer:
         finally:
             busy.set()
             thread.join()
-            wait_until_idle()
+            wait_until_idle(self._runner.engines)
 
     def _compute(self, busy: threading.Event) -> None:
-        total = 0
         while not busy.is_set():
-            for i in range(1000):
-                total += i * i
+            spin()
+
+
+class Spinner:
+    """Computes in pure Python for as long as asked, and makes no pictures."""
+
+    def __init__(self, job: Job) -> None:
+        pass
+
+    def run(self, seconds: float) -> tuple[int, float]:
+        started = time.perf_counter()
+        while (passed := time.perf_counter() - started) < seconds:
+            spin()
+        return 0, passed
+
+
+def spin() -> None:
+    total = 0
+    for i in range(1000):
+        total += i * i
 
 
 def runner_of(job: Job) -> Any:
     if job["kind"] == "by hand":
         return HandWritten(job)
-    return BusyConsumer(job) if job["kind"] == "busy" else make_runner(job)
+    own = {"busy": BusyConsumer, "spin": Spinner}
+    return own[job["kind"]](job) if job["kind"] in own else make_runner(job)
 
 
 if __name__ == "__main__":

@@ -30,7 +30,7 @@ def run(report: Report) -> None:
         archive = write_archive(Path(folder) / "archive", PICTURES)
         snapshot = pannier.create(Path(folder) / "s.store").pack(archive, shares={"train": 100}).snapshot
         treatment = pannier.Treatment(SIDE, values="standard", mean=[0.48, 0.46, 0.41], std=[0.23, 0.22, 0.225])
-        rates = _rates(_jobs(snapshot, treatment, archive))
+        rates = rates_of(_jobs(snapshot, treatment, archive), SLICES, SECONDS)
     feed = rates["feed"]
     _line(report, "two bare processes, the same treatment", feed, rates["same"], 0.95)
     _line(report, "two bare processes, OpenCV decode + area resize + standardize", feed, rates["area"], 1.5)
@@ -58,20 +58,21 @@ def _jobs(snapshot: Any, treatment: Any, archive: Path) -> dict[str, list[dict[s
     }
 
 
-def _rates(jobs: dict[str, list[dict[str, Any]]]) -> dict[str, list[float]]:
+def rates_of(jobs: dict[str, list[dict[str, Any]]], slices: int, seconds: float) -> dict[str, list[float]]:
+    """Pictures a second of each group of processes together, slice by slice; the first slice is not counted."""
     children = {name: [Child(job, "bench.children") for job in group] for name, group in jobs.items()}
     try:
         for group in children.values():
             for child in group:
                 child.wait_until_ready(120)
         rates: dict[str, list[float]] = {name: [] for name in jobs}
-        for number in range(SLICES + 1):
+        for number in range(slices + 1):
             for name, group in children.items():
                 if name in SELDOM and number % EVERY:
                     continue
                 for child in group:
-                    child.begin(SECONDS)
-                rates[name].append(sum(child.finish(SECONDS) for child in group))
+                    child.begin(seconds)
+                rates[name].append(sum(child.finish(seconds) for child in group))
         return {name: each[1:] for name, each in rates.items()}
     finally:
         for group in children.values():

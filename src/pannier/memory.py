@@ -1,10 +1,11 @@
-"""What a process holds, and how the system is told to enforce a limit on it (Linux)."""
+"""What a process holds and has computed, and how the system is told to enforce a limit on it (Linux)."""
 
 from __future__ import annotations
 
 import contextlib
 import ctypes
 import gc
+import os
 import resource
 import sys
 import threading
@@ -31,6 +32,16 @@ def _status(pid: int | None, names: tuple[str, ...]) -> int:
     except OSError:
         return 0
     return sum(int(fields[name].split()[0]) * 1024 for name in names if name in fields)
+
+
+def processor_seconds(pid: int) -> float:
+    """What another process has computed so far; 0 where it is gone or the system does not tell."""
+    try:
+        with open(f"/proc/{pid}/stat", "rb") as file:
+            user, system = file.read().rpartition(b")")[2].split()[11:13]
+    except OSError:
+        return 0.0
+    return (int(user) + int(system)) / os.sysconf("SC_CLK_TCK")
 
 
 def can_enforce_limits() -> bool:

@@ -12,7 +12,7 @@ import signal
 import sys
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from itertools import islice
 from typing import Any, Protocol
@@ -92,6 +92,11 @@ class FeedRunner:
                 del batch
                 yield size
 
+    @property
+    def engines(self) -> list[int]:
+        """Processes that work for the feed."""
+        return list(self._feed.engines)
+
     def end(self) -> None:
         """Leaves no lease behind; threads end with the process."""
         self._feed.end_lease()
@@ -103,16 +108,20 @@ class FeedRunner:
         while (passed := time.perf_counter() - started) < seconds:
             pictures += next(self._batches)
         if settle:
-            wait_until_idle()  # what is made ahead must not run into the next one's turn
+            wait_until_idle(self.engines)  # what is made ahead must not run into the next one's turn
         return pictures, passed
 
 
-def wait_until_idle() -> None:
-    """Returns when this process has stopped computing."""
-    before = time.process_time()
+def wait_until_idle(others: Sequence[int] = ()) -> None:
+    """Returns when this process, and those others, have stopped computing."""
+
+    def computed() -> float:
+        return time.process_time() + sum(map(memory.processor_seconds, others))
+
+    before = computed()
     while True:
         time.sleep(0.03)
-        now = time.process_time()
+        now = computed()
         if now - before < 0.003:
             return
         before = now

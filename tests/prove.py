@@ -57,11 +57,13 @@ PROOFS = (
     ("Rules and pandas", "tests/test_rules_and_pandas.py::test_rules_give_what_pandas_gives", 20),
     ("Killed gatherings", "tests/test_gather.py::test_a_killed_gathering_goes_on_with_nothing_lost_or_doubled", 8),
     ("Damaged archives", "tests/test_nasty.py::test_damaged_archives_give_whole_pictures_or_an_error", 8),
-    ("Limited feeds", "tests/test_proofs.py::test_no_feed_exceeds_an_enforced_limit", 21),
+    ("Limited feeds", "tests/test_proofs.py::test_no_feed_exceeds_an_enforced_limit", 50),
     ("Rendered or not", "tests/test_rendering.py::test_rendered_or_not_whatever_the_workers_batches_are_equal", 20),
     ("Damaged renderings", "tests/test_rendering.py::test_damage_is_found_and_made_again", 20),
     ("Killed renderings", "tests/test_rendering.py::test_killed_at_any_instant_nothing_is_lost", 8),
-    ("Raced feeds", "tests/test_feed.py::test_raced_feeds_give_the_same_bytes", 21),
+    ("Raced feeds", "tests/test_feed.py::test_raced_feeds_give_the_same_bytes", 50),
+    ("Raced engines in processes", "tests/test_processes.py::test_raced_engines_give_the_same_bytes", 125),
+    ("Killed processes that are fed", "tests/test_processes.py::test_engines_end_with_the_process_that_is_fed", 20),
 )
 HUNTED = 400
 HANGS = """## Why a feed could stand still

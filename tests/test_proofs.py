@@ -335,6 +335,7 @@ def limited_trial(snapshot: pannier.Snapshot, number: int, seconds: float = 0.3)
         **rng.choice(PREPARED),
     )
     options: dict[str, Any] = {"batch_size": batch_size, "workers": workers, "augment": True, "seed": number}
+    options["processes"] = number // 4 % 2
     try:
         snapshot.feed(None, treatment, memory_limit="1MiB", **options).close()
         limit = 1 << 20
@@ -366,7 +367,7 @@ def test_no_feed_exceeds_an_enforced_limit(tmp_path: Path, scale: int) -> None:
     ]
     snapshots = [pannier.create(tmp_path / f"{source.name}.store").pack(source).snapshot for source in sources]
     shares = []
-    for number in range(4 * scale):
+    for number in range(8 * scale):
         status, reason, share = limited_trial(snapshots[number % len(snapshots)], number)
         assert status == "ok", reason
         assert share <= 1.0, (number, share)

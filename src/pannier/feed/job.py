@@ -238,12 +238,8 @@ def work_of(job: FeedJob, state: State) -> FeedWork:
 
     count, hindrance = _processes(job, needs)
     job = replace(job, processes=count)
-    limit = job.limit_bytes
-    if limit is not None and count:  # the process that is fed has the order as well
-        limit = max(0, limit - needs.order_bytes) // count
-    each = max(1, count)
-    cores, workers = max(1, usable_cores() // each), None if job.workers is None else -(-job.workers // each)
-    plan = make_plan(needs, limit, cores, workers=workers, ahead=job.ahead, keys=key_at)
+    how: dict[str, Any] = {"workers": job.workers, "ahead": job.ahead, "keys": key_at, "processes": count}
+    plan = make_plan(needs, job.limit_bytes, usable_cores(), **how)
     heavy = needs.heavy(plan.light_bytes)
     settings = _settings(plan, needs, heavy, job)
     return FeedWork(job, state, rows, heavy, rendering, int(is_rendered.sum()), plan, settings, hindrance)

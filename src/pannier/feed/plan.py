@@ -79,20 +79,27 @@ def make_plan(
     workers: int | None = None,
     ahead: int | None = None,
     keys: Any = None,
+    processes: int = 0,
 ) -> Plan:
     """The first of the plans in order of preference that fits. `workers` and `ahead` are fixed where given.
 
+    processes: of so many that share limit, cores and workers with each other, the plan of one; the one that they work for
+    has the order as well.
     Raises LimitError, which names the batch size that would fit or else the smallest limit; `keys(i)` names a record.
     """
     smallest: Plan | None = None
-    for plan in _plans(needs, limit_bytes, cores, workers, ahead):
-        if limit_bytes is None or plan.total_bytes <= limit_bytes:
+    count, beside = max(1, processes), needs.order_bytes if processes else 0
+    limit = None if limit_bytes is None else max(0, limit_bytes - beside) // count
+    cores, workers = max(1, cores // count), None if workers is None else -(-workers // count)
+    for plan in _plans(needs, limit, cores, workers, ahead):
+        if limit is None or plan.total_bytes <= limit:
             return plan
         if smallest is None or plan.total_bytes < smallest.total_bytes:
             smallest = plan
     assert smallest is not None
-    assert limit_bytes is not None
-    raise _refusal(needs, smallest, limit_bytes, keys)
+    assert limit is not None
+    whole = limit_bytes, smallest.total_bytes * count + beside
+    raise _refusal(needs, smallest, limit, whole, keys)
 
 
 def _plans(needs: Needs, limit: int | None, cores: int, workers: int | None, ahead: int | None) -> Iterator[Plan]:
@@ -128,10 +135,11 @@ def _plan(needs: Needs, limit: int | None, workers: int, lanes: int, ahead: int,
     return Plan(workers, lanes, ahead, batch, decode, needs.order_bytes, total, limit, light, heavy)
 
 
-def _refusal(needs: Needs, smallest: Plan, limit: int, keys: Any) -> LimitError:
+def _refusal(needs: Needs, smallest: Plan, limit: int, whole: tuple[Any, int], keys: Any) -> LimitError:
+    """`whole`: the limit and the need of all processes together."""
     beside = smallest.total_bytes - 2 * smallest.batch_bytes
-    need = show_bytes(smallest.total_bytes, up=True)
-    text = f"a memory limit of {show_bytes(limit)} is too small: this feed needs {need}"
+    need = show_bytes(whole[1], up=True)
+    text = f"a memory limit of {show_bytes(whole[0])} is too small: this feed needs {need}"
     one = needs.batch_bytes(1)
     if beside + 2 * one <= limit:
         fits = max(n for n in _halvings(needs.batch_size) if beside + 2 * needs.batch_bytes(n) <= limit)
@@ -139,7 +147,7 @@ def _refusal(needs: Needs, smallest: Plan, limit: int, keys: Any) -> LimitError:
             fits = max(fits, (limit - beside) // (2 * needs.item_bytes))
         return LimitError(
             f"{text} for batches of {needs.batch_size}; a batch size of {fits} would fit, or a limit of {need}",
-            smallest_limit=smallest.total_bytes,
+            smallest_limit=whole[1],
             batch_size=fits,
         )
     at = int(np.argmax(needs.of_one_worker))
@@ -147,7 +155,7 @@ def _refusal(needs: Needs, smallest: Plan, limit: int, keys: Any) -> LimitError:
     size = show_bytes(int(needs.of_one_worker[at]), up=True)
     return LimitError(
         f"{text}; record {record!r} alone takes {size} to decode, so no batch size fits: raise the limit to {need}",
-        smallest_limit=smallest.total_bytes,
+        smallest_limit=whole[1],
     )
 
 

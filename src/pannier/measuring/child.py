@@ -12,7 +12,7 @@ import signal
 import sys
 import threading
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator
 from dataclasses import replace
 from itertools import islice
 from typing import Any, Protocol
@@ -53,7 +53,8 @@ def serve(make_runner: Callable[[Job], Runner]) -> None:
     job = json.loads(sys.stdin.readline())
     try:
         runner = make_runner(job)
-        answer({"ready": True, "level": getattr(runner, "level", memory.working_bytes())})
+        level, engines = getattr(runner, "level", memory.working_bytes()), getattr(runner, "engines", {})
+        answer({"ready": True, "level": level, "engines": engines})
         for line in sys.stdin:
             pictures, seconds = runner.run(json.loads(line)["run"])
             answer({"pictures": pictures, "seconds": seconds})
@@ -93,9 +94,9 @@ class FeedRunner:
                 yield size
 
     @property
-    def engines(self) -> list[int]:
-        """Processes that work for the feed."""
-        return list(self._feed.engines)
+    def engines(self) -> dict[int, int]:
+        """Processes that work for the feed: by id, the bytes that each held before."""
+        return self._feed.engines
 
     def end(self) -> None:
         """Leaves no lease behind; threads end with the process."""
@@ -112,7 +113,7 @@ class FeedRunner:
         return pictures, passed
 
 
-def wait_until_idle(others: Sequence[int] = ()) -> None:
+def wait_until_idle(others: Collection[int] = ()) -> None:
     """Returns when this process, and those others, have stopped computing."""
 
     def computed() -> float:

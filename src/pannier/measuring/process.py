@@ -51,8 +51,11 @@ class Child:
 
     def wait_until_ready(self, seconds: float = SETUP_SECONDS) -> None:
         """Raises TrialEnded."""
-        self.level = self._answer(seconds)["level"]
+        ready = self._answer(seconds)
+        self.level = ready["level"]
         self._sampler = Sampler(self._process.pid)
+        for pid, level in ready["engines"].items():
+            self._sampler.add(int(pid), level)
 
     def begin(self, seconds: float) -> None:
         if self._ended:

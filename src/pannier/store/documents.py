@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import hashlib
 import json
+from itertools import pairwise
 from typing import Any
+
+import pydantic_core
 
 from pannier.errors import DamageError, NotFoundError
 from pannier.storage.protocol import Storage
@@ -53,13 +56,38 @@ def _canonically(content: bytes, name: str) -> Document:
     if len(content) > MOST_BYTES:
         raise DamageError(f"{name} is damaged: {len(content):,} bytes are more than a document has", file=name)
     try:
-        document = json.loads(content)
-        is_canonical = isinstance(document, dict) and content == canonical(document)
+        document, is_plain = _read(content)
+        is_canonical = isinstance(document, dict) and (is_plain or content == canonical(document))
     except (ValueError, RecursionError):  # no JSON, a number of thousands of digits, half a letter, too deep
         raise DamageError(f"{name} is damaged: it is not JSON", file=name) from None
     if not is_canonical:
         raise DamageError(f"{name} is damaged: it is not as it was written", file=name)
     return dict(document)
+
+
+def _read(content: bytes) -> tuple[Any, bool]:
+    """What JSON says, and whether it is seen quickly to stand as `canonical` writes it; else that writer has to tell.
+
+    Another writer, in machine code, writes it alike, but for numbers with exponents, once keys are seen to be in order.
+    """
+    odd: list[object] = []
+
+    def in_order(pairs: list[tuple[str, Any]]) -> Document:
+        keys = [key for key, _ in pairs]
+        if any(later <= key for key, later in pairwise(keys)):
+            odd.append(keys)
+        return dict(pairs)
+
+    def number(text: str) -> float:
+        if text != repr(float(text)) or "e" in text:
+            odd.append(text)
+        return float(text)
+
+    document = json.loads(content, object_pairs_hook=in_order, parse_float=number, parse_constant=odd.append)
+    try:
+        return document, not odd and content == pydantic_core.to_json(document, indent=2) + b"\n"
+    except ValueError:
+        return document, False
 
 
 def content_named(storage: Storage, file: str, wanted: str) -> bytes:

@@ -41,7 +41,15 @@ def test_whatever_is_returned_is_exported_and_spells_its_options() -> None:
     inner = "Array Rows Pixels Storage State Box FactsByKey Manifest PictureIndex MovingNames ManifestFile Document Side"
     own = {*plain.split(), *inner.split(), "Difference", "collections", "abc"}
     calls = [getattr(pannier, name) for name in pannier.__all__ if name[0].islower()]
-    for kind in (pannier.Store, pannier.Snapshot, pannier.Feed, pannier.Batch, pannier.Record, pannier.Comparison):
+    for kind in (
+        pannier.Store,
+        pannier.Snapshot,
+        pannier.Feed,
+        pannier.Mix,
+        pannier.Batch,
+        pannier.Record,
+        pannier.Comparison,
+    ):
         members = [(name, member) for name, member in inspect.getmembers(kind) if not name.startswith("_")]
         calls += [member.fget if isinstance(member, property) else member for _, member in members]
     for call in filter(inspect.isfunction, calls):
@@ -61,7 +69,8 @@ def given(own: pannier.Snapshot, archive: Path, tmp_path: Path) -> list[Any]:
     compared, table = pannier.compare(own, changed.snapshot), tmp_path / "t.csv"
     table.write_text("photo,file,label\nhttp://127.0.0.1:9/none.jpg,0000.jpg,twill\n")
     with own.feed("train", treatment, batch_size=4) as feed:
-        found = [feed, next(iter(feed)), feed.describe(), feed.plan, feed.meter]
+        found: list[Any] = [pannier.mix([(feed, 2), (own.feed("val", treatment, batch_size=4), 1)])]
+        found += [feed, next(iter(feed)), feed.describe(), feed.plan, feed.meter]
     heap = fill(tmp_path / "heap", 2)
     shutil.copy(heap / "plain" / "0000.jpg", heap / "twill" / "again.jpg")
     survey, gathered = pannier.survey(heap), pannier.gather(table, tmp_path / "g", link="photo", attempts=1)

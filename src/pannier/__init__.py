@@ -39,6 +39,7 @@ if TYPE_CHECKING:
     from pannier.feed.arrays import Arrays
     from pannier.feed.describing import Description
     from pannier.feed.feed import Meter
+    from pannier.feed.mixing import Mix, mix
     from pannier.feed.plan import Plan
     from pannier.feed.rendering import Rendered, RenderPlan
     from pannier.feed.statistics import Statistics
@@ -80,6 +81,7 @@ _HOMES = {
     "pannier.feed.arrays": "Arrays",
     "pannier.feed.describing": "Description",
     "pannier.feed.feed": "Meter",
+    "pannier.feed.mixing": "Mix mix",
     "pannier.feed.plan": "Plan",
     "pannier.feed.rendering": "RenderPlan Rendered",
     "pannier.feed.statistics": "Statistics",
@@ -144,6 +146,7 @@ __all__ = [
     "Measurement",
     "MergeResult",
     "Meter",
+    "Mix",
     "NotFoundError",
     "PackResult",
     "PannierError",
@@ -175,6 +178,7 @@ __all__ = [
     "draw",
     "from_docket",
     "gather",
+    "mix",
     "open_snapshot",
     "open_store",
     "own_step",

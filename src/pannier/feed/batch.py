@@ -24,6 +24,7 @@ class Batch(Result):
 
     It stays valid as long as anything sees it. `labels`: int64 (N,), float32 (N, classes) or a list of names, as the feed's
     `label_as` says; a record without a label has -1, zeros or None. `images, labels = batch` takes both.
+    source: of several feeds that are mixed, which one it is of.
     """
 
     images: Any
@@ -35,6 +36,7 @@ class Batch(Result):
     _label_as: LabelAs
     _treatment: Treatment | None = None
     _columns: tuple[str, ...] = ()
+    source: int = 0
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data for JSON: which batch, keys and labels, without the pictures."""

@@ -6,7 +6,7 @@ import hashlib
 import logging
 import time
 import weakref
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import asdict, dataclass, replace
 from typing import Any, NoReturn, Self
 
@@ -64,8 +64,7 @@ class Feed:
         self._work = work_of(job, state)
         self.split, self.treatment, self.batch_size, self.seed = job.split, job.treatment, job.batch_size, job.seed
         self.shuffle, self.augment, self.last, self.label_as = job.shuffle, job.augment, job.last, job.label_as
-        processes = int(self._work.job.processes)
-        self.plan: Plan = self._work.plan.of_processes(processes, job.limit_bytes) if processes else self._work.plan
+        self.plan = self._planned()
         self._columns = checked_columns(state, job.columns)
         self.rendered_records = self._work.rendered_records
         self.notes = notes_on(self._work, pictures_digest)
@@ -78,6 +77,26 @@ class Feed:
         self._pictures = 0
         self._seconds = self._waited = 0.0
         self._since: float | None = None
+
+    def _planned(self) -> Plan:
+        plan, job = self._work.plan, self._work.job
+        return plan.of_processes(int(job.processes), job.limit_bytes) if job.processes else plan
+
+    def rearrange(self, limit: int | None, position: Mapping[str, Any] | None) -> None:
+        """Before its first batch: under a lower limit, and from another position on. Raises UsageError, LimitError."""
+        if self._maker is not None or self._is_closed:
+            raise UsageError("this feed has begun, or is closed: open another")
+        own = self._work.job.limit_bytes
+        if limit is not None and (own is None or limit < own):
+            self._work = work_of(replace(self._work.job, memory_limit=limit), self.state)
+            self.plan = self._planned()
+        if position is not None:
+            self._next_epoch = self._reached = read_position(self._work, position)
+
+    @property
+    def array_kind(self) -> tuple[tuple[int, ...] | None, str]:
+        """Shape and dtype of a picture in a batch; no shape for encoded bytes."""
+        return self._work.array_kind
 
     @property
     def state(self) -> State:
@@ -231,7 +250,7 @@ class Feed:
             return Processes(self._work)
         except CannotTravel as cannot:
             self._work = work_of(replace(self._work.job, processes=0), self.state)
-            self.plan = self._work.plan
+            self.plan = self._planned()
             self.notes.append(f"threads of this process serve: {cannot}")
             _log.warning("%s", self.notes[-1])
             return Threads(self._work)

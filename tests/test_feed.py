@@ -182,6 +182,25 @@ def test_batches_stay_valid_while_any_view_of_them_is_held(packed: pannier.Snaps
     assert np.all(batch.images == 0)
 
 
+@pytest.mark.parametrize("processes", [0, 1])
+def test_batches_are_shared_with_other_array_libraries_as_long_as_they_see_them(
+    packed: pannier.Snapshot, processes: int
+) -> None:
+    import tvm_ffi
+
+    with packed.feed("train", TREATMENT, batch_size=4, ahead=1, processes=processes) as feed:
+        kept = []
+        for batch in feed:
+            assert batch.images.ctypes.data % 64 == 0
+            kept.append((tvm_ffi.from_dlpack(batch.images), batch.images.copy()))
+            assert np.shares_memory(np.from_dlpack(kept[-1][0]), batch.images)
+        del batch
+        gc.collect()
+        assert all(np.array_equal(np.from_dlpack(tensor), copy) for tensor, copy in kept)
+        del kept
+        assert sum(len(batch) for batch in feed) == feed.records
+
+
 def test_a_closed_feed_leaves_nothing_behind(packed: pannier.Snapshot) -> None:
     fingerprint(packed)
     handles = len(os.listdir("/proc/self/fd"))

@@ -25,6 +25,14 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--scale", type=int, default=1, help="how many times as many cases the proofs run")
 
 
+# begun first, so that no worker is left with one of them when the others have ended
+LONG = ("test_the_tour", "test_kernels_are_compiled", "test_every_example_runs", "test_rendered_or_not", "test_near_doubles")
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    items.sort(key=lambda item: not item.name.startswith(LONG))
+
+
 @pytest.fixture(scope="session")
 def scale(request: pytest.FixtureRequest) -> int:
     return int(request.config.getoption("--scale"))

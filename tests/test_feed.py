@@ -366,7 +366,8 @@ def test_a_feed_s_job_is_plain_data_that_gives_the_same_batches_anywhere(packed:
 def needs(batch_size: int = 32, heavy: int = 0) -> Needs:
     own = np.full(100, 200_000)
     allocated = np.where(np.arange(100) < heavy, 8 << 20, 10_000)
-    return Needs(np.arange(50_000, 50_100), own, allocated, np.full(100, 400_000), 600_000, batch_size, 3200)
+    encoded, ones, kinds = np.arange(50_000, 50_100), np.ones(100, np.int64), np.arange(100)
+    return Needs(encoded, own, allocated, np.full(100, 400_000), ones, kinds, encoded, 600_000, batch_size, 3200)
 
 
 def test_a_plan_is_a_function_of_its_inputs_and_never_over_its_limit() -> None:

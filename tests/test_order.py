@@ -7,6 +7,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from pannier.feed.chosen import Bits, ChosenRows
 from pannier.feed.order import shuffled
 
 
@@ -44,3 +45,17 @@ def test_epochs_seeds_and_neighbors_have_nothing_to_do_with_each_other() -> None
     one, next_epoch, other_seed = (shuffled(places, count, *which) for which in ((1, 0), (1, 1), (2, 0)))
     for some, others in ((one, next_epoch), (one, other_seed), (one[:-1], one[1:]), (one, places)):
         assert abs(np.corrcoef(some, others)[0, 1]) < 5 / len(places) ** 0.5
+
+
+@given(st.integers(0, 700).flatmap(lambda total: st.tuples(st.just(total), st.sets(st.integers(0, max(0, total - 1))))))
+def test_chosen_rows_and_flags_are_found_by_place(drawn: tuple[int, set[int]]) -> None:
+    total, some = drawn
+    rows = np.array(sorted(some if total else ()), np.int64)
+    chosen, places = ChosenRows(rows, total), np.arange(len(rows))[::-1]
+    assert len(chosen) == len(rows)
+    assert np.array_equal(chosen.at(places), rows[places])
+    assert chosen.byte_count <= total / 4 + 24
+    flags = np.isin(np.arange(total), rows)
+    assert np.array_equal(Bits(flags).at(np.arange(total)), flags)
+    backwards = ChosenRows(rows[::-1], total + 1)
+    assert np.array_equal(backwards.at(places), rows[::-1][places])

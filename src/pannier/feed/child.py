@@ -13,12 +13,12 @@ import logging
 import os
 import signal
 import threading
-import traceback
 from queue import SimpleQueue
 from typing import Any
 
-from pannier import errors, memory
+from pannier import memory
 from pannier.feed.job import FeedJob, FeedWork, work_of
+from pannier.feed.plain_errors import plain_error
 from pannier.feed.shared import SharedShelf
 from pannier.feed.threads import Threads
 from pannier.feed.warming import warm_up_for
@@ -152,45 +152,6 @@ def _limit(work: FeedWork, shelf: SharedShelf, data_level: int) -> None:
         own = limit // max(1, int(work.job.processes)) - work.settings.slots * shelf.slot_bytes
         threads = plan.workers + plan.heavy_lanes + 3
         memory.enforce_limit(own, data_level + threads * (STACK_BYTES + (64 << 10)))
-
-
-def plain_error(error: BaseException) -> dict[str, Any]:
-    """An error as JSON takes it: by name, text and what else it tells, with the place where it was raised."""
-    fields = {name: value for name, value in vars(error).items() if _is_plain(value)}
-    place = "".join(traceback.format_exception(error)) if not isinstance(error, errors.PannierError) else ""
-    cause = None if error.__cause__ is None else plain_error(error.__cause__)
-    return {"kind": type(error).__name__, "text": str(error), "fields": fields, "place": place, "cause": cause}
-
-
-def error_of(told: dict[str, Any]) -> BaseException:
-    """The error that `plain_error` told of; one that is not Pannier's comes as a PannierError that names it."""
-    kind = getattr(errors, told["kind"], None)
-    error: BaseException
-    if isinstance(kind, type) and issubclass(kind, errors.PannierError):
-        error = kind.__new__(kind, told["text"])
-        error.args = (told["text"],)
-        vars(error).update(told["fields"])
-    elif told["kind"] == "MemoryError":
-        error = MemoryError(told["text"])
-    else:
-        error = errors.PannierError(f"the engine's process: {told['kind']}: {told['text']}")
-        error.add_note(told["place"])
-    if told["cause"] is not None:
-        error.__cause__ = _cause_of(told["cause"])
-    return error
-
-
-def _cause_of(told: dict[str, Any]) -> BaseException:
-    builtin = getattr(__import__("builtins"), told["kind"], None)
-    if isinstance(builtin, type) and issubclass(builtin, Exception):
-        cause: BaseException = builtin(told["text"])
-        cause.add_note(told["place"])
-        return cause
-    return error_of(told)
-
-
-def _is_plain(value: Any) -> bool:
-    return value is None or isinstance(value, (str, int, float, bool))
 
 
 def main() -> None:

@@ -4,17 +4,19 @@ from __future__ import annotations
 
 import logging
 import sys
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict, dataclass, field, replace
 from functools import cached_property
 from typing import Any, Literal
 
 import numpy as np
 
+from pannier.array_types import Flags
 from pannier.budget import limit_bytes
 from pannier.choices import LabelAs, Last, checked_choice
 from pannier.columns import Rows
 from pannier.errors import NotFoundError, UsageError
+from pannier.feed.chosen import Bits, ChosenRows
 from pannier.feed.course import Course
 from pannier.feed.needs import Needs, needs_of
 from pannier.feed.order import Balanced, Fixed, Order, Shuffled, Weighted
@@ -33,6 +35,8 @@ from pannier.store.state import State, open_store
 
 AUGMENTED_SPLIT = "train"
 MOST_PROCESSES = 64
+# what an order that is no shuffle holds of each record
+BYTES_PER_ORDERED_RECORD = 28
 
 _log = logging.getLogger("pannier")
 
@@ -179,8 +183,8 @@ class FeedWork:
 
     job: FeedJob
     state: State
-    rows: Rows
-    heavy: np.ndarray[Any, np.dtype[np.bool_]]
+    rows: ChosenRows
+    heavy: Bits | None
     rendering: Rendering | None
     rendered_records: int
     plan: Plan
@@ -197,7 +201,7 @@ class FeedWork:
     @cached_property
     def order(self) -> Order:
         """Which records stand at the places of a pass."""
-        return order_of(self.job, self.state, self.rows)
+        return order_of(self.job, self.state, len(self.rows), lambda: self.rows.at(np.arange(len(self.rows))))
 
     @property
     def array_kind(self) -> tuple[tuple[int, ...] | None, str]:
@@ -230,11 +234,15 @@ def work_of(job: FeedJob, state: State) -> FeedWork:
     rows = job.rows
     if rows is None:
         rows = chosen_rows(state, job.split, job.subset, job.seed, where=job.where)
+    chosen = ChosenRows(rows, len(state))
     rendering, is_rendered = _rendered(job, state, rows)
-    needs = needs_of(state.manifest, rows, job.treatment, job.batch_size, is_rendered, to_canvas=job.to_canvas)
+    beside = _order_bytes(job, state, chosen)
+    needs = needs_of(state.manifest, rows, job.treatment, job.batch_size, is_rendered, beside, to_canvas=job.to_canvas)
 
-    def key_at(position: int) -> str:
-        return state.record(int(rows[position])).key
+    def key_at(kind: int) -> str:
+        """Of the largest record of a kind."""
+        of_kind = rows[needs.kinds == kind]
+        return state.record(int(of_kind[state.manifest.gather(of_kind, "byte_count").argmax()])).key
 
     count, hindrance = _processes(job, needs)
     job = replace(job, processes=count)
@@ -242,7 +250,17 @@ def work_of(job: FeedJob, state: State) -> FeedWork:
     plan = make_plan(needs, job.limit_bytes, usable_cores(), **how)
     heavy = needs.heavy(plan.light_bytes)
     settings = _settings(plan, needs, heavy, job)
-    return FeedWork(job, state, rows, heavy, rendering, int(is_rendered.sum()), plan, settings, hindrance)
+    of_records = Bits(heavy[needs.kinds]) if heavy.any() else None
+    count_rendered = 0 if is_rendered is None else int(is_rendered.sum())
+    return FeedWork(job, state, chosen, of_records, rendering, count_rendered, plan, settings, hindrance)
+
+
+def _order_bytes(job: FeedJob, state: State, rows: ChosenRows) -> int:
+    """What a feed holds of its records: which they are, which of them are heavy; and what some orders and labels hold."""
+    held = rows.byte_count + len(rows) // 8 + 8 + len(state) * job.by_digest
+    if job.balance is not None or job.weights is not None or not job.shuffle:
+        held += BYTES_PER_ORDERED_RECORD * len(rows) * max(1, job.variations)
+    return held + 4 * len(state) * state.manifest.lacks("label")
 
 
 def _processes(job: FeedJob, needs: Needs) -> tuple[int, str | None]:
@@ -254,44 +272,44 @@ def _processes(job: FeedJob, needs: Needs) -> tuple[int, str | None]:
         modules_of(job)
     except CannotTravel as cannot:
         return 0, None if wanted == "auto" else str(cannot)
-    return (processes_for(int(needs.encoded.sum()), job.limit_bytes, usable_cores()) if wanted == "auto" else wanted), None
+    return (processes_for(needs.encoded_bytes, job.limit_bytes, usable_cores()) if wanted == "auto" else wanted), None
 
 
-def order_of(job: FeedJob, state: State, rows: Rows) -> Order:
-    """The order that a job's options come to. Raises UsageError, NotFoundError."""
+def order_of(job: FeedJob, state: State, count: int, all_rows: Callable[[], Rows]) -> Order:
+    """The order of so many records that a job's options come to. Raises UsageError, NotFoundError."""
     if not job.shuffle:
         for name in ("balance", "weights"):
             if getattr(job, name) is not None:
                 raise UsageError(f"`{name}` draws records by chance: it needs `shuffle`")
-        keys = [key.encode() for key in state.manifest.take(rows, ["key"]).column(0).to_pylist()]
+        keys = [key.encode() for key in state.manifest.take(all_rows(), ["key"]).column(0).to_pylist()]
         in_order = np.array(sorted(range(len(keys)), key=keys.__getitem__), np.int64)
         return Fixed(in_order.repeat(job.variations))
     if job.balance is not None:
-        return Balanced(group_numbers(state, job.balance, rows), len(rows), job.seed)
+        return Balanced(group_numbers(state, job.balance, all_rows()), count, job.seed)
     if job.weights is not None:
-        return Weighted(weights_of(state, job.weights, rows), len(rows), job.seed)
-    return Shuffled(len(rows), job.seed, job.variations)
+        return Weighted(weights_of(state, job.weights, all_rows()), count, job.seed)
+    return Shuffled(count, job.seed, job.variations)
 
 
-def _rendered(job: FeedJob, state: State, rows: Rows) -> tuple[Rendering | None, np.ndarray[Any, Any]]:
+def _rendered(job: FeedJob, state: State, rows: Rows) -> tuple[Rendering | None, Flags | None]:
     """The rendering of the treatment's fixed part, and which rows are in it; nothing vouches for what is in a canvas."""
-    none = np.zeros(len(rows), bool)
     is_unwanted = job.rendered is False or (job.by_digest and not job.rendered)
     if job.treatment is None or is_unwanted or job.to_canvas:
-        return None, none
+        return None, None
     rendering = rendering_of(state.storage, job.treatment)
-    is_rendered = none if rendering is None else rendering.has(identities_of(state.manifest, rows, job.treatment))
-    if job.rendered and not is_rendered.all():
+    is_rendered = None if rendering is None else rendering.has(identities_of(state.manifest, rows, job.treatment))
+    missing = len(rows) if is_rendered is None else len(rows) - int(is_rendered.sum())
+    if job.rendered and missing:
         raise NotFoundError(
-            f"{len(rows) - int(is_rendered.sum()):,} of {len(rows):,} pictures are not rendered through this fixed part: "
+            f"{missing:,} of {len(rows):,} pictures are not rendered through this fixed part: "
             "render them first, or leave `rendered` out"
         )
-    return (rendering if is_rendered.any() else None), is_rendered
+    return (None, None) if missing == len(rows) else (rendering, is_rendered)
 
 
 def _settings(plan: Plan, needs: Needs, heavy: np.ndarray[Any, Any], job: FeedJob) -> Settings:
     """Buffers as large as the largest light record needs them."""
-    light = ~heavy
+    light = ~heavy  # by kind
     has_light = bool(light.any()) or not len(light)
     read, decode, scratch = (int(column[light].max(initial=0)) for column in (needs.encoded, needs.own, needs.scratch))
     after_fit = 0 if job.treatment is None else after_fit_bytes(job.treatment)  # that has its own buffers

@@ -61,7 +61,9 @@ class Lookup:
     def __init__(self, work: FeedWork) -> None:
         job, self._state = work.job, work.state
         self._manifest, self._rows, self._heavy = work.state.manifest, work.rows, work.heavy
-        self._labels = numbers_of(*self._manifest.codes("label"), self._state.classes)[work.rows].astype(np.int32)
+        names = self._manifest.names("label")
+        self._numbers = numbers_of(np.arange(len(names), dtype=np.int32), names, self._state.classes)
+        self._codes = self._manifest.codes("label")[0] if self._manifest.lacks("label") else None
         self._batch_size, self._course, self._passed = job.batch_size, work.course, work.order
         self._seed, self._treatment = job.seed, job.treatment
         is_varied = job.augment and not job.to_canvas and job.treatment is not None and job.treatment.varies
@@ -106,7 +108,8 @@ class Lookup:
         passes = where.passes
         parts = [self._passed.at(int(passes[part][0]), where.places[part]) for part in _runs_of_one(passes)]
         positions, draws = (np.concatenate(each) for each in zip(*parts, strict=True)) if parts else (where.places, passes)
-        rows, labels, size = self._rows[positions], self._labels[positions], self._batch_size
+        rows, size = self._rows.at(positions), self._batch_size
+        labels = self._labels(rows)
         varied: Iterable[Variation | None] = repeat(None)
         if self._augmented is not None:
             varied = self._variations(self._augmented, rows, draws)
@@ -126,12 +129,19 @@ class Lookup:
             _give_way()
             facts = self._facts(rows)
             _give_way()
-        heavy = self._heavy[positions].tolist()
+        heavy: Iterable[bool] = repeat(False) if self._heavy is None else self._heavy.at(positions).tolist()
         within = [at % size for at in range(len(rows))]
         items = tuples(Item, within, rows.tolist(), places, facts, varied, boxes, canvases, heavy)
         for number, at in zip(numbers, range(0, len(rows), size), strict=True):
             some = slice(at, at + size)
             yield Issued((epoch, number), rows[some], labels[some], items[some])
+
+    def _labels(self, rows: Array) -> Array:
+        """Their class numbers int32, -1 for none."""
+        if self._codes is None:
+            return self._numbers[self._manifest.gather(rows, "label")].astype(np.int32)
+        codes = self._codes[rows]
+        return np.where(codes < 0, -1, self._numbers[codes]).astype(np.int32)
 
     def _places(self, rows: Array) -> list[Place]:
         by_digest = None if self._unproved is None else self._unproved[rows]

@@ -105,8 +105,11 @@ def make_plan(
 def _plans(needs: Needs, limit: int | None, cores: int, workers: int | None, ahead: int | None) -> Iterator[Plan]:
     """All plans worth a try, the best first: all workers, then less ahead and fewer lanes, then fewer workers."""
     each = needs.of_one_worker
-    light = np.sort(each[needs.allocated <= LIGHT_ALLOCATION])
-    largest_light = {int(light[int(share * (len(light) - 1))]) for share in _SHARES} if len(light) else {0}
+    light = np.flatnonzero(needs.allocated <= LIGHT_ALLOCATION)
+    light = light[np.argsort(each[light])]
+    through = np.cumsum(needs.counts[light])  # so many records are of that kind or a lighter one
+    at = [np.searchsorted(through, int(share * (through[-1] - 1)), side="right") for share in _SHARES] if len(light) else []
+    largest_light = {int(each[light[place]]) for place in at} or {0}
     thresholds = sorted(largest_light, reverse=True)
     largest_heavy = [int(each[needs.heavy(threshold)].max(initial=0)) for threshold in thresholds]
     for count in [workers] if workers else range(cores, 0, -1):

@@ -20,9 +20,9 @@ from dataclasses import replace
 from typing import Any
 
 from pannier.errors import PannierError, UsageError
-from pannier.feed.child import error_of
 from pannier.feed.job import CannotTravel, FeedWork, modules_of
 from pannier.feed.making import Made
+from pannier.feed.plain_errors import error_of
 from pannier.feed.shared import Lending, SharedShelf
 
 # how often a waiting consumer looks whether the process it waits for runs

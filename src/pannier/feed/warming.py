@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from pannier.feed.job import FeedWork
 from pannier.images.prepare import warm_up
 
@@ -11,7 +13,7 @@ LOOKED_THROUGH = 4096
 
 def warm_up_for(work: FeedWork) -> None:
     """Prepares one picture, the smallest, of each format and mode; own steps are called as well."""
-    state, rows = work.state, work.rows[:LOOKED_THROUGH]
+    state, rows = work.state, work.rows.at(np.arange(min(LOOKED_THROUGH, len(work.rows))))
     columns = state.manifest.take(rows, ["format", "mode", "byte_count"]).to_pydict()
     smallest: dict[tuple[str, str], tuple[int, int]] = {}
     for row, form, mode, size in zip(rows.tolist(), *columns.values(), strict=True):

@@ -163,6 +163,10 @@ class Manifest:
         column = columns.NameColumn.of(self._column(name))
         return column.codes if self._rows is None else column.codes[self._rows], column.names
 
+    def lacks(self, name: str) -> bool:
+        """Whether some record has no value in a column."""
+        return bool(self._column(name).null_count)
+
     def take(self, rows: Any, names: Sequence[str] | None = None) -> Any:
         """An Arrow table of those rows, by number; of all columns unless some are named."""
         rows = np.asarray(rows, np.int64)
@@ -359,7 +363,8 @@ def _fixed_width(chunk: Any) -> Any:
     """A chunk's values as NumPy sees them, not copied; NULL is not told from others."""
     if pa.types.is_fixed_size_binary(chunk.type):
         return columns.fixed_bytes(chunk, chunk.type.byte_width)
-    return (chunk.indices if pa.types.is_dictionary(chunk.type) else chunk).to_numpy()
+    whole = chunk.indices if pa.types.is_dictionary(chunk.type) else chunk
+    return whole.to_numpy(zero_copy_only=not pa.types.is_boolean(whole.type))
 
 
 def _last_of_each(table: Any) -> Any:

@@ -8,7 +8,6 @@ import os
 import weakref
 from collections.abc import Callable, Container
 from functools import partial
-from typing import Any
 
 import numpy as np
 
@@ -106,10 +105,10 @@ class SharedShelf(Shelf):
 
 
 class _TellingWatch(weakref.ref[Loan]):
-    """Sees the end of a loan, and is the text that is written then: `ctypes` takes what it finds as `_as_parameter_`."""
+    """Sees the end of a loan. To `ctypes` it is a number, which the text that is written then has no place for."""
 
-    __slots__ = ("_as_parameter_",)
-    _as_parameter_: Any
+    __slots__ = ()
+    _as_parameter_ = ctypes.c_int(0)
 
 
 class Lending:
@@ -119,15 +118,13 @@ class Lending:
     """
 
     def __init__(self, pipe: int) -> None:
-        self._tell = partial(ctypes.PyDLL(None).dprintf, pipe)
+        self._print = partial(ctypes.PyDLL(None).dprintf, pipe)
         self._lent: dict[int, _TellingWatch] = {}
 
     def lend(self, slot: Slot, count: int) -> Array:
         """The first `count` arrays of a slot, as one array."""
         loan = Loan(slot, count, None)
-        watch = _TellingWatch(loan, self._tell)
-        watch._as_parameter_ = ctypes.c_char_p(b"%d\n" % slot.number)
-        self._lent[slot.number] = watch
+        self._lent[slot.number] = _TellingWatch(loan, partial(self._print, b"%d\n" % slot.number))
         return np.asarray(loan)
 
     def kept(self) -> set[int]:

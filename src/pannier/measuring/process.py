@@ -54,7 +54,7 @@ class Child:
         ready = self._answer(seconds)
         self.level = ready["level"]
         self._sampler = Sampler(self._process.pid)
-        for pid, level in ready["engines"].items():
+        for pid, level in ready.get("engines", {}).items():
             self._sampler.add(int(pid), level)
 
     def begin(self, seconds: float) -> None:

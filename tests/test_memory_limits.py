@@ -50,7 +50,7 @@ def large(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return folder
 
 
-@pytest.mark.parametrize(("limit", "refused"), [("48MiB", 5), ("96MiB", 2), ("512MiB", 0)])
+@pytest.mark.parametrize(("limit", "refused"), [("64MiB", 5), ("96MiB", 2), ("512MiB", 0)])
 def test_packing_keeps_a_memory_limit(large: Path, tmp_path: Path, limit: str, refused: int) -> None:
     fill(tmp_path / "warm", 2)
     command = [sys.executable, "-c", _LIMITED, str(tmp_path / "warm"), str(large), str(tmp_path / "s.store"), limit, "pack"]

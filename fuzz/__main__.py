@@ -63,13 +63,13 @@ def _warmed(case: Case) -> None:
 
 
 def fuzz_all(seconds: float, first: int) -> int:
-    """Every reader in a process of its own, two at a time, and the page."""
-    with ThreadPoolExecutor(2) as pool:
+    """Every reader in a process of its own, three at a time, and the page."""
+    with ThreadPoolExecutor(3) as pool:
         done = list(pool.map(lambda name: _apart(name, seconds, first), READERS))
     lines = [
         "# What fuzzing met",
         "",
-        f"Written by `make fuzz`: every reader of input for {seconds / 60:g} min, from seed {first} on, two at a time.",
+        f"Written by `make fuzz`: every reader of input for {seconds / 60:g} min, from seed {first} on, three at a time.",
         f"Each input is read in a child that may take {LONGEST_SECONDS:g} s of a usual processor, {MOST_BYTES >> 20} MiB.",
         "Taken: what was changed did not matter. Refused: by an error of ours in one line. Anything else, a crash, a",
         "traceback, a hang, more time or memory, is a finding.",

@@ -39,6 +39,9 @@ _HOW = {
 }
 
 
+_STAGES = {"read": "reading and checking", "decode": "decoding", "prepare": "geometry and values"}
+
+
 @opt.takes_treatment
 @opt.takes("how", _HOW)
 def feed(
@@ -187,12 +190,14 @@ def _print(facts: dict[str, Any]) -> None:
     order += ", augmented" if facts["augmented"] else ""
     shape = "x".join(map(str, batch.get("shape", []))) or "of files as they are stored"
     ranged = f" {batch['dtype']}, {batch['lowest']:.4g} to {batch['highest']:.4g}" if "shape" in batch else ""
+    stages = facts["stages"]
     split, rate, waited = facts["split"] or "all records", facts["pictures_per_second"], facts["waiting_share"]
     print_facts(
         ("fed", f"{split}: {facts['pictures']:,} pictures in {facts['seconds']:.2f} s, {order}"),
         ("rate", f"{rate:,.0f} pictures/s; waited for {waited:.0%} of the time"),
         ("batches", f"{facts['batches_per_epoch']:,} an epoch, the first {shape}{ranged}"),
         ("plan", f"{threads}, {plan['ahead']} ahead, {show_bytes(plan['total_bytes'])} {limit}"),
+        *([("work", ", ".join(f"{_STAGES[name]} {share:.0%}" for name, share in stages.items()))] if stages else []),
         ("memory", f"{show_bytes(facts['peak_bytes'])} at most, measured"),
         *[("note", note) for note in facts["notes"]],
         *([("digest", facts["digest"][:32])] if "digest" in facts else []),

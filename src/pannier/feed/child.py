@@ -97,7 +97,7 @@ class Child:
             count = len(issued.rows)
             rows, labels = self._shelf.records_of(slot, count)
             rows[:], labels[:] = issued.rows, issued.labels
-            self._tell({"made": [stream, *issued.number, slot.number, count]})
+            self._tell({"made": [stream, *issued.number, slot.number, count], "stages": threads.stages})
 
     def _read(self) -> None:
         """What is said, line by line; at the end of it nothing of this process is wanted any more."""

@@ -15,7 +15,7 @@ from queue import Empty, SimpleQueue
 
 from pannier.errors import PannierError
 from pannier.feed.buffers import FreeSlots, Shelf, Slot
-from pannier.feed.hand import Hand
+from pannier.feed.hand import Hand, Stages
 from pannier.feed.job import FeedWork
 from pannier.feed.lookup import Issued, Lookup
 from pannier.feed.runs import Run, Stream, WorkQueue
@@ -43,6 +43,7 @@ class Engine:
         self._streams: SimpleQueue[Stream | None] = SimpleQueue()
         self._slot_count = 0
         self._threads: list[threading.Thread] = []
+        self._hands: list[Hand] = []
         self._closing = False
         self.is_waiting_for_slot = False
         for _ in range(settings.slots):
@@ -52,6 +53,11 @@ class Engine:
     @property
     def slot_count(self) -> int:
         return self._slot_count
+
+    @property
+    def stages(self) -> Stages:
+        """What each stage has taken in all threads."""
+        return sum([hand.stages for hand in self._hands], Stages())
 
     def add_slot(self) -> None:
         """One more buffer, for a consumer that keeps its batches: those are its own memory then."""
@@ -137,6 +143,7 @@ class Engine:
         except BaseException as error:
             ready.put(error)
             return
+        self._hands.append(hand)
         ready.put(None)
         finished = None
         try:

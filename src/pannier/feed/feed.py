@@ -14,6 +14,7 @@ import numpy as np
 
 from pannier.errors import PannierError, UsageError
 from pannier.feed.batch import Batch
+from pannier.feed.hand import Stages
 from pannier.feed.job import CannotTravel, FeedJob, notes_on, work_of
 from pannier.feed.making import Maker
 from pannier.feed.plan import Plan
@@ -33,12 +34,19 @@ ENDLESS = 1 << 62
 
 @dataclass(frozen=True, repr=False)
 class Meter(Result):
-    """How a feed has done so far. `waiting_share` is the part of the time that the consumer waited for batches."""
+    """How a feed has done so far. `waiting_share` is the part of the time that the consumer waited for batches.
+
+    stages: of the work, the part that reading and checking ("read"), decoding ("decode"), and geometry, light and values
+    ("prepare") have taken; nothing of what comes from rendered canvases. processes: that work for it, 0 for threads.
+    """
 
     pictures: int
+    batches: int
     seconds: float
     waiting_share: float
     working_memory_bytes: int
+    processes: int
+    stages: dict[str, float]
 
     @property
     def pictures_per_second(self) -> float:
@@ -46,7 +54,7 @@ class Meter(Result):
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data for JSON."""
-        names = ("pictures", "seconds", "pictures_per_second", "waiting_share")
+        names = ("pictures", "batches", "seconds", "pictures_per_second", "waiting_share", "stages")
         return {name: getattr(self, name) for name in names}
 
 
@@ -74,7 +82,7 @@ class Feed:
         _ = self._work.order  # what cannot be balanced or weighted is said at once
         self._next_epoch = self._reached = read_position(self._work, job.position)
         self._is_closed = False
-        self._pictures = 0
+        self._pictures = self._batches = 0
         self._seconds = self._waited = 0.0
         self._since: float | None = None
 
@@ -215,6 +223,7 @@ class Feed:
             raise UsageError("two loops over one feed at the same time: finish one, or open a feed for each")
         self._upcoming = (epoch, number + 1) if number + 1 < len(self) else (epoch + 1, 0)
         self._pictures += len(made.rows)
+        self._batches += 1
         of = (made.images, epoch, number, made.rows, made.labels)
         return self._batch_type(*of, self.state, self.label_as, self.treatment, self._columns)
 
@@ -292,7 +301,10 @@ class Feed:
         self._tick()
         slots, planned = self._maker.buffers if self._maker else 0, self._work.settings.slots * max(1, self.processes)
         memory = self.plan.total_bytes + (slots - planned) * self.plan.batch_bytes if slots else 0
-        return Meter(self._pictures, self._seconds, self._waited / self._seconds if self._seconds else 0.0, memory)
+        waiting = self._waited / self._seconds if self._seconds else 0.0
+        taken = Stages() if self._maker is None else self._maker.stages
+        stages = {name: each / sum(taken) for name, each in taken._asdict().items()} if sum(taken) else {}
+        return Meter(self._pictures, self._batches, self._seconds, waiting, memory, self.processes, stages)
 
 
 def _abandon(maker: Maker, lease: Held | None) -> None:

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import logging
+from time import perf_counter
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -16,6 +18,17 @@ from pannier.images.prepare import Preparation
 from pannier.store.places import PictureReader, Place, ReadError, damage
 
 _log = logging.getLogger("pannier")
+
+
+class Stages(NamedTuple):
+    """Seconds of all threads together: reading and checking, decoding, and what follows, geometry, light and values."""
+
+    read: float = 0.0
+    decode: float = 0.0
+    prepare: float = 0.0
+
+    def __add__(self, other: Any) -> Stages:
+        return Stages(*map(float.__add__, self, map(float, other)))
 
 
 class Hand:
@@ -32,6 +45,7 @@ class Hand:
             decode = 0 if heavy else settings.light_decode_bytes
             scratch = 0 if heavy else settings.light_scratch_bytes
             self._preparation = Preparation(treatment, decode_bytes=decode, scratch_bytes=scratch)
+        self._read_seconds = self._prepare_seconds = 0.0
         self._to_canvas = work.job.to_canvas
         self._canvases: PictureReader | None = None
         if work.rendering is not None:
@@ -56,13 +70,17 @@ class Hand:
                     slot.items[at] = self._reader.read(place)
                     self._lookup.proved(record)
                     continue
+                started = perf_counter()
                 data = self._room_for(place.length)
                 self._reader.read_into(data, place)
                 self._lookup.proved(record)
+                read = perf_counter()
                 if self._to_canvas:
                     self._preparation.canvas_into(data, facts, slot.array[at], box)
                 else:
                     self._preparation.into(data, facts, slot.array[at], variation, box)
+                self._read_seconds += read - started
+                self._prepare_seconds += perf_counter() - read
         except (ReadError, PictureError) as error:
             assert item is not None
             assert place is not None
@@ -72,6 +90,12 @@ class Hand:
         except BaseException as error:
             return error
         return None
+
+    @property
+    def stages(self) -> Stages:
+        """The seconds that each stage has taken."""
+        decoded = 0.0 if self._preparation is None else self._preparation.decode_seconds
+        return Stages(self._read_seconds, decoded, max(0.0, self._prepare_seconds - decoded))
 
     def _named(self, error: TreatmentError, item: Item | None) -> TreatmentError:
         """What an own step did, with the record at which it did."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any, NamedTuple, Protocol
 
 from pannier.array_types import Array
+from pannier.feed.hand import Stages
 
 
 class Made(NamedTuple):
@@ -39,6 +40,10 @@ class Maker(Protocol):
     @property
     def levels(self) -> dict[int, int]:
         """By process that works for this one, the bytes that it held before it began."""
+
+    @property
+    def stages(self) -> Stages:
+        """What each stage of the work has taken so far."""
 
     @property
     def buffers(self) -> int:

@@ -20,6 +20,7 @@ from dataclasses import replace
 from typing import Any
 
 from pannier.errors import PannierError, UsageError
+from pannier.feed.hand import Stages
 from pannier.feed.job import CannotTravel, FeedWork, modules_of
 from pannier.feed.making import Made
 from pannier.feed.plain_errors import error_of
@@ -44,7 +45,7 @@ class Engine:
         self._slots = work.settings.slots
         self._shelf = SharedShelf.create(self._slots, work.settings.batch_size, (shape, dtype))
         self._shelf.reserve(self._slots)
-        self.level = 0
+        self.level, self.stages = 0, Stages()
         self._lines: list[bytes] = []
         self._rest = b""
         self._stopped_looks = 0
@@ -100,6 +101,7 @@ class Engine:
                 return message
             if "made" in message and message["made"][0] == stream:
                 _, epoch, number, at, count = message["made"]
+                self.stages = Stages(*message["stages"])
                 slot = self._shelf.make(at)
                 rows, labels = self._shelf.records_of(slot, count)
                 return Made((epoch, number), rows.copy(), labels.copy(), self.lending.lend(slot, count))
@@ -214,6 +216,10 @@ class Processes:
     @property
     def is_under_way(self) -> bool:
         return bool(self._busy)
+
+    @property
+    def stages(self) -> Stages:
+        return sum([engine.stages for engine in self._engines], Stages())
 
     @property
     def buffers(self) -> int:

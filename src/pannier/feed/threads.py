@@ -9,6 +9,7 @@ from typing import Any
 from pannier.errors import PannierError
 from pannier.feed.buffers import Shelf, Slot
 from pannier.feed.engine import Engine
+from pannier.feed.hand import Stages
 from pannier.feed.job import FeedWork
 from pannier.feed.lookup import Issued
 from pannier.feed.making import Made
@@ -33,6 +34,10 @@ class Threads:
     @property
     def levels(self) -> dict[int, int]:
         return {}
+
+    @property
+    def stages(self) -> Stages:
+        return self.engine.stages
 
     @property
     def buffers(self) -> int:

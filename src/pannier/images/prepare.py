@@ -7,6 +7,7 @@ Where nothing but mirroring is random, resize and values are one kernel call.
 from __future__ import annotations
 
 from pathlib import Path
+from time import perf_counter
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -57,7 +58,7 @@ class Preparation:
 
     Holds a buffer for decoded pixels, one for turned ones, the canvas, the view and the kernel's scratch memory, each as
     large as it was ever needed; `decode_bytes` (in bytes) makes the first one at once, so that it never grows under a
-    memory limit.
+    memory limit. `decode_seconds` is what `into` has decoded for so far.
     """
 
     def __init__(self, treatment: Treatment, *, decode_bytes: int = 0, scratch_bytes: int = 0) -> None:
@@ -84,6 +85,7 @@ class Preparation:
         self._no_line = _no_line(self._channels)
         self._table = None if self._is_line or treatment.values == "per_picture" else value_table(treatment)
         self._is_direct = treatment.is_canvas and self._is_line and treatment.layout == "chw"
+        self.decode_seconds = 0.0
         self._decoded = np.empty(decode_bytes, np.uint8)
         self._room = self._decoded.data
         self._turned = np.empty(0, np.uint8)
@@ -136,7 +138,9 @@ class Preparation:
         self, data: bytes | memoryview, facts: Facts, out: Array, variation: Variation | None = None, box: Box | None = None
     ) -> None:
         """Encoded bytes with their facts -> `out`, an array of the treatment's shape and dtype."""
+        started = perf_counter()
         pixels, way = self._pixels_of(data, facts, box)
+        self.decode_seconds += perf_counter() - started
         self._finish(pixels, way, out, variation or self._plain)
 
     def canvas_into(self, data: bytes | memoryview, facts: Facts, out: Array, box: Box | None = None) -> None:

@@ -7,12 +7,15 @@ buffer that is free again. It writes lines: {"ready": ...}, {"made": ...}, {"end
 
 from __future__ import annotations
 
+import contextlib
 import importlib
 import json
 import logging
 import os
 import signal
+import sys
 import threading
+from collections.abc import Iterator
 from queue import SimpleQueue
 from typing import Any
 
@@ -56,6 +59,11 @@ class Child:
 
     def _engine(self, command: dict[str, Any]) -> Threads:
         job = self._job(command)
+        own_steps = job.treatment is not None and bool(job.treatment.own)
+        with contextlib.nullcontext() if own_steps else _without_what_is_absent():
+            return self._started(job, command["file"])
+
+    def _started(self, job: FeedJob, file: int) -> Threads:
         memory.fix_map_threshold()
         threading.stack_size(STACK_BYTES)  # this process is our own; the system counts whole stacks against a limit
         state = job.open()
@@ -65,7 +73,7 @@ class Child:
         level, data_level = memory.working_bytes(), memory.writable_bytes()
         (shape, dtype), settings = work.array_kind, work.settings
         assert shape is not None
-        self._shelf = SharedShelf(settings.slots, settings.batch_size, (shape, dtype), command["file"], self._dropped)
+        self._shelf = SharedShelf(settings.slots, settings.batch_size, (shape, dtype), file, self._dropped)
         threads = Threads(work, self._shelf)
         _limit(work, self._shelf, data_level)
         self._tell({"ready": os.getpid(), "level": level})
@@ -132,6 +140,26 @@ class Child:
 
     def log(self, record: logging.LogRecord) -> None:
         self._tell({"log": [record.levelno, record.getMessage()]})
+
+
+class _Absent:
+    """Libraries that others import where they are installed, for what no engine asks of them: half of its start."""
+
+    names = ("pandas", "scipy")
+
+    def find_spec(self, name: str, path: object = None, target: object = None) -> None:
+        if name in self.names:
+            raise ModuleNotFoundError(f"{name} is not looked for while an engine starts", name=name)
+
+
+@contextlib.contextmanager
+def _without_what_is_absent() -> Iterator[None]:
+    absent = _Absent()
+    sys.meta_path.insert(0, absent)
+    try:
+        yield
+    finally:
+        sys.meta_path.remove(absent)
 
 
 class _Telling(logging.Handler):

@@ -10,7 +10,8 @@ import contextlib
 import json
 import logging
 import os
-import select
+import socket
+import struct
 import subprocess
 import sys
 import time
@@ -27,7 +28,7 @@ from pannier.feed.plain_errors import error_of
 from pannier.feed.shared import Lending, SharedShelf
 
 # how often a waiting consumer looks whether the process it waits for runs
-LIVENESS_SECONDS = 0.5
+_TIMEOUT = struct.pack("ll", 0, 500_000)
 # a process that is told to end, and has not, is killed after this
 GRACE_SECONDS = 1.0
 
@@ -49,18 +50,20 @@ class Engine:
         self._lines: list[bytes] = []
         self._rest = b""
         self._stopped_looks = 0
+        self._hears, says = socket.socketpair()
+        self._hears.setsockopt(socket.SOL_SOCKET, socket.SO_RCVTIMEO, _TIMEOUT)  # so that one call waits and reads
         self._process = subprocess.Popen(
             [sys.executable, "-P", "-m", "pannier.feed.child"],
             stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
+            stdout=says.fileno(),
             env=os.environ | {"PYTHONPATH": os.pathsep.join(path or os.getcwd() for path in sys.path)},
             pass_fds=[self._shelf.file],
             start_new_session=True,  # Ctrl-C is this process's, which ends the other in order
             bufsize=0,
         )
+        says.close()
         assert self._process.stdin is not None
-        assert self._process.stdout is not None
-        self._said, self._answers = self._process.stdin.fileno(), self._process.stdout.fileno()
+        self._said, self._answers = self._process.stdin.fileno(), self._hears.fileno()
         self.lending = Lending(self._said)
         job = replace(work.job, turn=turn, position=None)
         self.tell({"job": job.to_plain(), "modules": modules_of(work.job), "file": self._shelf.file})
@@ -138,11 +141,13 @@ class Engine:
                 return dict(message)
 
     def _read(self) -> PannierError | None:
-        ready, _, _ = select.select([self._answers], [], [], LIVENESS_SECONDS)
-        if not ready:
+        try:
+            piece = os.read(self._answers, 1 << 16)
+        except BlockingIOError:
             return self._problem_if_stopped()
+        except ConnectionResetError:  # it ended with something unread
+            piece = b""
         self._stopped_looks = 0
-        piece = os.read(self._answers, 1 << 16)
         if not piece:
             return PannierError(f"the engine's process {self._how_it_ended()}; open a new feed")
         *lines, self._rest = (self._rest + piece).split(b"\n")
@@ -171,9 +176,9 @@ class Engine:
         """Closes this side's pipes, on which the process ends."""
         kept = self.lending.kept()
         self.lending.close()
-        for pipe in (self._process.stdin, self._process.stdout):
-            assert pipe is not None
-            pipe.close()
+        for end in (self._process.stdin, self._hears):
+            assert end is not None
+            end.close()
         self._kept = kept
 
     def wait(self, until: float) -> None:

@@ -365,8 +365,9 @@ def _fixed_width(chunk: Any) -> Any:
     """A chunk's values as NumPy sees them, not copied; NULL is not told from others."""
     if pa.types.is_fixed_size_binary(chunk.type):
         return columns.fixed_bytes(chunk, chunk.type.byte_width)
-    whole = chunk.indices if pa.types.is_dictionary(chunk.type) else chunk
-    return whole.to_numpy(zero_copy_only=not pa.types.is_boolean(whole.type))
+    if pa.types.is_boolean(chunk.type):  # they are bits; and Arrow would look for pandas, which takes long to import
+        return chunk.cast(pa.uint8()).to_numpy().view(np.bool_)
+    return (chunk.indices if pa.types.is_dictionary(chunk.type) else chunk).to_numpy()
 
 
 def _last_of_each(table: Any) -> Any:

@@ -155,11 +155,11 @@ for batch in batches:
 
 
 @pytest.mark.parametrize("how", [signal.SIGKILL, signal.SIGTERM, signal.SIGINT])
-def test_engines_end_with_the_process_that_is_fed(packed: pannier.Snapshot, how: signal.Signals, scale: int) -> None:
+def test_engines_end_with_the_process_that_is_fed(own: pannier.Snapshot, how: signal.Signals, scale: int) -> None:
     for _ in range(scale):
         program = "import signal; signal.signal(signal.SIGINT, signal.default_int_handler)\n" + PARENT
         parent = subprocess.Popen(
-            [sys.executable, "-c", program.format(store=str(packed.store.path))],
+            [sys.executable, "-c", program.format(store=str(own.store.path))],
             stdout=subprocess.PIPE,
             stderr=subprocess.PIPE,
             text=True,

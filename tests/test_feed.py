@@ -306,7 +306,7 @@ def test_a_batch_that_ctrl_c_lost_between_queue_and_count_does_not_stop_the_end(
     feed = packed.feed(None, TREATMENT, batch_size=8)
     epoch = iter(feed)
     next(epoch)
-    maker = feed._maker
+    maker = feed._shared._maker
     assert isinstance(maker, Threads)
     assert maker._stream is not None
     maker.engine.next_done(maker._stream)  # taken, and never counted

@@ -96,7 +96,7 @@ def test_batches_stay_valid_while_any_view_of_them_is_held_and_a_consumer_may_ke
             for _ in range(3):  # what was added goes again
                 for batch in feed:
                     batch.images[:] = 0
-            maker = feed._maker
+            maker = feed._shared._maker
             assert maker is not None
             assert maker.buffers <= 2 * count + 2
     gc.collect()

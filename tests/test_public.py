@@ -69,7 +69,7 @@ def given(own: pannier.Snapshot, archive: Path, tmp_path: Path) -> list[Any]:
     compared, table = pannier.compare(own, changed.snapshot), tmp_path / "t.csv"
     table.write_text("photo,file,label\nhttp://127.0.0.1:9/none.jpg,0000.jpg,twill\n")
     with own.feed("train", treatment, batch_size=4) as feed:
-        found: list[Any] = [pannier.mix([(feed, 2), (own.feed("val", treatment, batch_size=4), 1)])]
+        found: list[Any] = [own.feeds(treatment), pannier.mix([(feed, 2), (own.feed("val", treatment, batch_size=4), 1)])]
         found += [feed, next(iter(feed)), feed.describe(), feed.plan, feed.meter]
     heap = fill(tmp_path / "heap", 2)
     shutil.copy(heap / "plain" / "0000.jpg", heap / "twill" / "again.jpg")

@@ -21,11 +21,10 @@ from pannier.errors import (
 if TYPE_CHECKING:
     from pathlib import Path
 
+    from pannier.api.feeding import Batch, Feed
     from pannier.api.objects import (
-        Batch,
         ChangeResult,
         Copied,
-        Feed,
         MergeResult,
         PackResult,
         Record,
@@ -42,6 +41,7 @@ if TYPE_CHECKING:
     from pannier.feed.mixing import Mix, mix
     from pannier.feed.plan import Plan
     from pannier.feed.rendering import Rendered, RenderPlan
+    from pannier.feed.several import Feeds
     from pannier.feed.statistics import Statistics
     from pannier.feed.view import View
     from pannier.figures.drawing import draw
@@ -73,7 +73,8 @@ __version__ = "0.1.0"
 
 # where public names live; modules are imported when a name is first used, so that `import pannier` stays light
 _HOMES = {
-    "pannier.api.objects": "Batch ChangeResult Copied Feed MergeResult PackResult Record Snapshot Store",
+    "pannier.api.feeding": "Batch Feed",
+    "pannier.api.objects": "ChangeResult Copied MergeResult PackResult Record Snapshot Store",
     "pannier.api.opening": "create open_snapshot open_store",
     "pannier.api.reproducing": "from_docket",
     "pannier.api.treatments": "Treatment",
@@ -84,6 +85,7 @@ _HOMES = {
     "pannier.feed.mixing": "Mix mix",
     "pannier.feed.plan": "Plan",
     "pannier.feed.rendering": "RenderPlan Rendered",
+    "pannier.feed.several": "Feeds",
     "pannier.feed.statistics": "Statistics",
     "pannier.feed.view": "View",
     "pannier.figures.drawing": "draw",
@@ -135,6 +137,7 @@ __all__ = [
     "Doubt",
     "Failed",
     "Feed",
+    "Feeds",
     "Finding",
     "Findings",
     "Gathered",

@@ -5,35 +5,23 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, fields
 from pathlib import Path
-from typing import Any, Literal, cast, overload
+from typing import Any, cast, overload
 
+from pannier.api.feeding import FedState
 from pannier.api.treatments import Treatment, as_treatment
-from pannier.array_types import Array
 from pannier.choices import LabelAs, Last, Layout, Progress
 from pannier.columns import Rows, to_frame
-from pannier.errors import NotFoundError, SourceError, UsageError, did_you_mean
-from pannier.feed import batch, feed
-from pannier.feed.arrays import Arrays, arrays
-from pannier.feed.describing import Description, describe
-from pannier.feed.job import FeedJob, FeedOptions, job_of
+from pannier.errors import NotFoundError, did_you_mean
 from pannier.feed.rendering import (
-    DEFAULT_DISK_LIMIT,
     Rendered,
-    RenderPlan,
     list_renderings,
-    plan_rendering,
     remove_rendering,
-    render,
 )
-from pannier.feed.side_columns import class_weights
-from pannier.feed.statistics import Statistics, measure_values
-from pannier.feed.view import View
-from pannier.figures.notebook import of_batch, of_record, of_snapshot
+from pannier.figures.notebook import of_record, of_snapshot
 from pannier.folders.exporting import export
 from pannier.folders.laying_out import LayOutResult
 from pannier.hashing import text_hash
 from pannier.images.seen import Stage, stages
-from pannier.measuring.sweep import DEFAULT_ROUNDS, DEFAULT_SLICE_SECONDS, Measurement, measure
 from pannier.packing import change as changing
 from pannier.packing import pack as packing
 from pannier.packing import two_sides
@@ -74,61 +62,8 @@ class Record(records.Record):
         return of_record(self)
 
 
-class Batch(batch.Batch):
-    __doc__ = batch.Batch.__doc__
-
-    def _repr_html_(self) -> str:
-        return of_batch(self)
-
-
-class Feed(feed.Feed):
-    """Batches of a snapshot, as `Snapshot.feed` tells. Iterating gives one epoch, the next `for` the next.
-
-    `notes` are lines worth telling: what is left out of the treatment, what is rendered, what has changed since it was
-    measured. For one consuming thread. `close` ends all threads and may be called twice; a `with` block does it.
-    """
-
-    _batch_type = Batch
-
-    def __init__(self, job: FeedJob, snapshot: Snapshot) -> None:
-        self.snapshot = snapshot
-        super().__init__(job, snapshot)
-
-    def describe(self) -> Description:
-        """The next batch in numbers, and what looks wrong. Raises UsageError without a treatment, SourceError for none."""
-        batch = next(iter(self), None)
-        if batch is None:
-            raise SourceError("there is no batch to describe: no record is left to feed")
-        return describe(self, batch)
-
-    def __repr__(self) -> str:
-        of = f"{self.split or 'all splits'} of snapshot {self.state.id[:SHOWN_DIGITS]}: {self.records} records"
-        return f"<Feed of {of}, {len(self)} batches of {self.batch_size}>"
-
-
-@dataclass(frozen=True, kw_only=True)
-class _Feeding(FeedOptions):
-    split: str | None = field(default="train", kw_only=False)
-    treatment: Treatment | str | Path | None = field(default=None, kw_only=False)
-    size: int | tuple[int, int] | str | None = None
-    values: str | None = None
-    processes: int | Literal["auto"] = "auto"
-
-    @property
-    def how(self) -> dict[str, Any]:
-        """The options, as a job takes them."""
-        return {each.name: getattr(self, each.name) for each in fields(FeedOptions)}
-
-
-def _needed(said: Any, size: Any, values: str | None = None) -> Treatment:
-    treatment = as_treatment(said, size, values)
-    if treatment is None:
-        raise UsageError("say through which treatment: a Treatment, a TOML file's path, or size=96")
-    return treatment
-
-
 @dataclass(frozen=True, eq=False, repr=False)
-class Snapshot(State):
+class Snapshot(FedState):
     """A frozen state of a dataset. Safe between threads. Indexing by number, and iteration, go in order of keys."""
 
     store: Store
@@ -307,137 +242,6 @@ class Snapshot(State):
         chosen: dict[str, Any] = {"split": split, "subset": subset, "where": where, "last": last, "label_as": label_as}
         chosen |= {"batch_size": batch_size, "seed": seed, "shuffle": shuffle, "augment": augment, "steps": steps}
         return Docket.of(self, treatment=as_treatment(treatment, size, values), store=store, **chosen)
-
-    @spelled_method(_Feeding)
-    def feed(self, said: _Feeding) -> Feed:
-        """Batches of a split, of several ("fold-1,fold-2"), or of all records for None.
-
-        treatment: a `Treatment`, a TOML file's path, or fields as text, "size=96,color=gray"; `size` and `values` ("unit",
-        "signed" ...) go before its own. Without any, batches are lists of encoded pictures.
-        batch_size: records a batch. last: what becomes of a last, smaller one: "keep", "drop", or "wrap", which fills it
-        from the epoch's beginning. steps: batches an epoch, which then goes on where the one before ended; by default an
-        epoch gives every record once. part, parts: one part of so many, 0 the first; together they give every record once,
-        whatever feeds the others, and equally many batches where `last` is "drop" or "wrap", or `steps` are said.
-        variations: times that every record comes in an epoch, each with random steps of its own. balance: "class" or a side
-        column, whose values come equally often, the records of each in turn. weights: a side column of numbers, as often as
-        which records come. Both give as many pictures an epoch as there are records.
-        columns: side columns that come with every batch, `batch.columns["loom"]`.
-        position: of a feed of before, `feed.position`, which this one goes on from.
-        seed: of the order and of every random step. subset: a part, as "10%" or 0.1, fair in every class, fixed by the seed;
-        a smaller one lies in a larger. where: SQL over the records' columns, for a feed of some of them.
-        shuffle, augment: by default for the split "train" alone. rendered: take rendered canvases where there are any
-        (None), never (False), or raise where any is missing (True).
-        label_as: "number" int64 (N,), "one_hot" float32 (N, classes), "name" a list.
-        processes: that make the batches, in memory shared with this one, whatever its own Python code does meanwhile; 0 for
-        threads of this one; "auto" takes processes where an epoch is long and the limit large (see docs/feeding.md).
-        workers: threads in all, by default the usable cores. ahead: batches kept ready, by default as the limit allows.
-        memory_limit: bytes, "256MiB", "auto" (half of what is free) or None (unlimited): bounds what the feed and its
-        workers hold, see `plan`. Batches that the consumer keeps beyond the one in hand are the consumer's.
-
-        Equal content, split, treatment, seed and epoch give equal batches, whatever the workers, `ahead` and limit.
-        Raises LimitError, UsageError, NotFoundError at once; DamageError, naming shard, row and key, while feeding.
-        """
-        return Feed(job_of(self, said.split, as_treatment(said.treatment, said.size, said.values), **said.how), self)
-
-    def view(
-        self,
-        split: str | None = "train",
-        treatment: Treatment | str | Path | None = None,
-        *,
-        size: int | tuple[int, int] | str | None = None,
-        values: str | None = None,
-        seed: int = 0,
-        subset: str | float | None = None,
-        where: str | None = None,
-        augment: bool | None = None,
-        epoch: int = 0,
-    ) -> View:
-        """Records by index, for a loop with a sampler of its own: `view[i]` gives (array, class number). See `View`.
-
-        augment: by default for the split "train" alone, as `epoch` draws it. Raises UsageError, NotFoundError.
-        """
-        how: dict[str, Any] = {"seed": seed, "subset": subset, "where": where, "augment": augment}
-        return View(job_of(self, split, as_treatment(treatment, size, values), **how), self, epoch)
-
-    def class_weights(self, split: str | None = "train") -> Array:
-        """What a loss is weighted with so that classes count alike: float32 (classes,), by class number.
-
-        Records / (classes that have any * records of the class), 0 for a class that has none. Raises NotFoundError, and
-        UsageError where no record has a label.
-        """
-        return class_weights(self, split)
-
-    @spelled_method(_Feeding)
-    def arrays(self, said: _Feeding) -> Arrays:
-        """A whole small split in memory: (images, labels, keys), in order of keys, without the random steps unless told.
-
-        Options as of `feed`; memory_limit bounds the arrays too. Raises LimitError.
-        """
-        return arrays(self, said.split, _needed(said.treatment, said.size, said.values), FeedOptions(**said.how))
-
-    def stats(
-        self,
-        split: str | None = "train",
-        treatment: Treatment | str | Path | None = None,
-        *,
-        size: int | tuple[int, int] | str | None = None,
-        workers: int | None = None,
-        memory_limit: str | int | None = "auto",
-        progress: Progress | None = None,
-    ) -> Statistics:
-        """Mean, deviation, extremes and histogram of a split by channel, through a treatment's very size, fit and color.
-
-        Raises SourceError where the split is empty, LimitError.
-        """
-        bounds: dict[str, Any] = {"workers": workers, "memory_limit": memory_limit, "progress": progress}
-        return measure_values(self, split, _needed(treatment, size), **bounds)
-
-    def render(
-        self,
-        split: str | None = "train",
-        treatment: Treatment | str | Path | None = None,
-        *,
-        size: int | tuple[int, int] | str | None = None,
-        disk_limit: str | int | None = DEFAULT_DISK_LIMIT,
-        workers: int | None = None,
-        memory_limit: str | int | None = "auto",
-        check: bool = False,
-        preview: bool = False,
-        progress: Progress | None = None,
-    ) -> RenderPlan:
-        """Runs the fixed part of a treatment once for a split and keeps it: feeds through an equal one need no decoding.
-
-        disk_limit: the most bytes that all renderings of the store may take, or None. check: read what is there first, and
-        make again what is damaged. preview: say what it would cost. Raises StoreError where it would not fit.
-        """
-        through = _needed(treatment, size)
-        if preview:
-            return plan_rendering(self, through, split=split, disk_limit=disk_limit)
-        bounds: dict[str, Any] = {"workers": workers, "memory_limit": memory_limit, "progress": progress}
-        return render(self, through, split=split, disk_limit=disk_limit, check=check, **bounds)
-
-    def measure(
-        self,
-        split: str | None = "train",
-        treatment: Treatment | str | Path | None = None,
-        *,
-        size: int | tuple[int, int] | str | None = None,
-        batch_size: int = 32,
-        workers: Sequence[int] = (1, 2),
-        memory_limit: Sequence[str | int | None] = (None,),
-        seed: int = 0,
-        subset: str | float | None = None,
-        rounds: int = DEFAULT_ROUNDS,
-        slice_seconds: float = DEFAULT_SLICE_SECONDS,
-        progress: Progress | None = None,
-    ) -> Measurement:
-        """Throughput of feeds of every number of workers under every limit, against the machine's own ceiling.
-
-        See `pannier.measure`. Raises UsageError, NotFoundError.
-        """
-        grid: dict[str, Any] = {"workers": workers, "memory_limit": memory_limit, "batch_size": batch_size}
-        turns: dict[str, Any] = {"rounds": rounds, "slice_seconds": slice_seconds, "progress": progress}
-        return measure(self, _needed(treatment, size), split, seed=seed, subset=subset, **grid, **turns)
 
     def sheet(
         self,

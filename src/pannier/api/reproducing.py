@@ -7,7 +7,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Literal
 
-from pannier.api.objects import Feed, Snapshot, Store
+from pannier.api.feeding import Feed
+from pannier.api.objects import Snapshot, Store
 from pannier.api.treatments import Treatment, as_treatment
 from pannier.choices import LabelAs, Last
 from pannier.feed.job import job_of

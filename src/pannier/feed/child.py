@@ -1,7 +1,7 @@
 """The program that an engine of its own process runs: a job in, batches out, in memory that both sides map.
 
-It reads lines: the job first; then {"begin": ...} and {"end": ...}, {"add": n} for one more buffer, and the bare number of a
-buffer that is free again. It writes lines: {"ready": ...}, {"made": ...}, {"ended": ...}, {"dropped": ...}, {"log": ...},
+It reads lines: the jobs first; then {"begin": ...} and {"end": ...}, {"add": n} for one more buffer, and the bare number of
+a buffer that is free again. It writes lines: {"ready": ...}, {"made": ...}, {"ended": ...}, {"dropped": ...}, {"log": ...},
 {"failed": ...}. When its input ends, however that came, it ends.
 """
 
@@ -15,12 +15,12 @@ import os
 import signal
 import sys
 import threading
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from queue import SimpleQueue
 from typing import Any
 
 from pannier import memory
-from pannier.feed.job import FeedJob, FeedWork, work_of
+from pannier.feed.job import FeedJob, FeedWork, works_of
 from pannier.feed.plain_errors import plain_error
 from pannier.feed.shared import SharedShelf
 from pannier.feed.threads import Threads
@@ -58,32 +58,31 @@ class Child:
         threading.Event().wait()  # the other side has been told, and closes
 
     def _engine(self, command: dict[str, Any]) -> Threads:
-        job = self._job(command)
-        own_steps = job.treatment is not None and bool(job.treatment.own)
+        jobs = self._jobs(command)
+        own_steps = jobs[0].treatment is not None and bool(jobs[0].treatment.own)
         with contextlib.nullcontext() if own_steps else _without_what_is_absent():
-            return self._started(job, command["file"])
+            return self._started(jobs, command["file"])
 
-    def _started(self, job: FeedJob, file: int) -> Threads:
+    def _started(self, jobs: Sequence[FeedJob], file: int) -> Threads:
         memory.fix_map_threshold()
         threading.stack_size(STACK_BYTES)  # this process is our own; the system counts whole stacks against a limit
-        state = job.open()
-        work = work_of(job, state)
-        warm_up_for(work)
+        works = works_of(jobs, jobs[0].open())
+        warm_up_for(works)
         memory.release_free_memory()
         level, data_level = memory.working_bytes(), memory.writable_bytes()
-        (shape, dtype), settings = work.array_kind, work.settings
+        (shape, dtype), settings = works[0].array_kind, works[0].settings
         assert shape is not None
         self._shelf = SharedShelf(settings.slots, settings.batch_size, (shape, dtype), file, self._dropped)
-        threads = Threads(work, self._shelf)
-        _limit(work, self._shelf, data_level)
+        threads = Threads(works, self._shelf)
+        _limit(works[0], self._shelf, data_level)
         self._tell({"ready": os.getpid(), "level": level})
         return threads
 
-    def _job(self, command: dict[str, Any]) -> FeedJob:
+    def _jobs(self, command: dict[str, Any]) -> list[FeedJob]:
         try:
             for name in command["modules"]:
                 importlib.import_module(name)
-            return FeedJob.from_plain(command["job"])
+            return [FeedJob.from_plain(job) for job in command["jobs"]]
         except Exception as error:
             self._tell({"unable": f"{type(error).__name__}: {error}"})
             raise

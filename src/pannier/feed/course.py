@@ -71,6 +71,10 @@ class Course:
             first = begin if each == epoch else 0
             yield each, range(first + (self.turn - self.turn_of(each, first)) % self.turns, last, self.turns)
 
+    def after(self, epoch: int, number: int) -> tuple[int, int]:
+        """Which batch follows."""
+        return (epoch, number + 1) if number + 1 < self.batches else (epoch + 1, 0)
+
     def turn_of(self, epoch: int, number: int) -> int:
         """Which of the makers makes a batch."""
         return (epoch * self.batches + number) % self.turns

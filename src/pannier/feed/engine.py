@@ -9,7 +9,7 @@ from __future__ import annotations
 import logging
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from itertools import count
 from queue import Empty, SimpleQueue
 
@@ -30,13 +30,13 @@ _log = logging.getLogger("pannier")
 
 
 class Engine:
-    """Runs streams of batches. `close` ends every thread, but one in an own step, and may be called twice."""
+    """Runs streams of batches, of works under one plan. `close` ends every thread, but one in an own step; twice is well."""
 
-    def __init__(self, work: FeedWork, shelf: Shelf) -> None:
-        self._feed_work, self._settings = work, work.settings
+    def __init__(self, works: Sequence[FeedWork], shelf: Shelf) -> None:
+        self._works, self._settings = works, works[0].settings
         self._shelf, self._slot_numbers = shelf, count()
-        self._lookup = Lookup(work)
-        settings = work.settings
+        self._lookups = [Lookup(work) for work in works]
+        settings = self._settings
         self.free = FreeSlots()
         self._work = WorkQueue(settings.permits, {False: settings.workers, True: settings.heavy_lanes})
         self._free_at_hand: list[Slot] = []
@@ -64,15 +64,17 @@ class Engine:
         self._slot_count += 1
         self.free.put(self._shelf.make(next(self._slot_numbers)))
 
-    def start(self, epoch: int, until: int, begin: int = 0, end: int | None = None) -> Stream:
-        """A stream of the batches of some epochs; see `Lookup.batches`."""
-        stream = Stream(self._lookup.batches(epoch, until, begin, end))
+    def start(self, epoch: int, until: int, begin: int = 0, end: int | None = None, of: int = 0) -> Stream:
+        """A stream of the batches of some epochs of one of its works; see `Lookup.batches`."""
+        lookup = self._lookups[of]
+        stream = Stream(lookup.batches(epoch, until, begin, end), lookup)
         self._streams.put(stream)
         return stream
 
     def _start(self) -> None:
         settings = self._settings
-        self._feed_work.compile_kernels()  # before the first batch is asked for, so that no rate counts it
+        for work in self._works:
+            work.compile_kernels()  # before the first batch is asked for, so that no rate counts it
         ready: SimpleQueue[BaseException | None] = SimpleQueue()
         jobs: list[tuple[str, Callable[[], None]]] = [("pannier-issue", self._issue)]
         jobs += [(f"pannier-worker-{i}", lambda: self._work_on(False, ready)) for i in range(settings.workers)]
@@ -139,7 +141,7 @@ class Engine:
     def _work_on(self, heavy: bool, ready: SimpleQueue[BaseException | None]) -> None:
         """A worker's or lane's thread."""
         try:
-            hand = Hand(self._feed_work, self._lookup, heavy)
+            hand = Hand(self._works, heavy)
         except BaseException as error:
             ready.put(error)
             return
@@ -196,7 +198,7 @@ class Engine:
 
     def close(self) -> None:
         self.abandon()
-        treatment = self._feed_work.job.treatment
+        treatment = self._works[0].job.treatment
         until = time.monotonic() + OWN_STEP_SECONDS if treatment is not None and treatment.own else None
         others = [thread for thread in self._threads if thread is not threading.current_thread()]
         for thread in others:

@@ -3,30 +3,23 @@
 from __future__ import annotations
 
 import hashlib
-import logging
 import time
 import weakref
 from collections.abc import Iterator, Mapping
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, dataclass
 from typing import Any, NoReturn, Self
 
 import numpy as np
 
 from pannier.errors import PannierError, UsageError
 from pannier.feed.batch import Batch
-from pannier.feed.hand import Stages
-from pannier.feed.job import CannotTravel, FeedJob, notes_on, work_of
-from pannier.feed.making import Maker
+from pannier.feed.job import FeedJob, FeedWork, notes_on
 from pannier.feed.plan import Plan
 from pannier.feed.position import position_of, read_position
-from pannier.feed.processes import Processes
+from pannier.feed.sharing import Hold, Shared
 from pannier.feed.side_columns import checked_columns
-from pannier.feed.threads import Threads
 from pannier.results import Result
-from pannier.store.leases import Held, reading
 from pannier.store.state import State
-
-_log = logging.getLogger("pannier")
 
 # more epochs than anybody waits for
 ENDLESS = 1 << 62
@@ -68,16 +61,13 @@ class Feed:
 
     _batch_type: type[Batch] = Batch
 
-    def __init__(self, job: FeedJob, state: State) -> None:
-        self._work = work_of(job, state)
+    def __init__(self, job: FeedJob, state: State, shared: Shared | None = None, of: int = 0) -> None:
+        self._shared, self._of = shared or Shared([job], state), of
         self.split, self.treatment, self.batch_size, self.seed = job.split, job.treatment, job.batch_size, job.seed
         self.shuffle, self.augment, self.last, self.label_as = job.shuffle, job.augment, job.last, job.label_as
-        self.plan = self._planned()
         self._columns = checked_columns(state, job.columns)
         self.rendered_records = self._work.rendered_records
-        self.notes = notes_on(self._work, pictures_digest)
-        self._maker: Maker | None = None
-        self._lease: Held | None = None
+        self._notes = notes_on(self._work, pictures_digest)
         self._upcoming = (0, 0)  # epoch and batch that the maker gives next
         _ = self._work.order  # what cannot be balanced or weighted is said at once
         self._next_epoch = self._reached = read_position(self._work, job.position)
@@ -85,19 +75,31 @@ class Feed:
         self._pictures = self._batches = 0
         self._seconds = self._waited = 0.0
         self._since: float | None = None
+        self._hold = Hold(self._shared, of)
+        self._finalizer = weakref.finalize(self, self._hold.abandon)
 
-    def _planned(self) -> Plan:
-        plan, job = self._work.plan, self._work.job
-        return plan.of_processes(int(job.processes), job.limit_bytes) if job.processes else plan
+    @property
+    def _work(self) -> FeedWork:
+        return self._shared.works[self._of]
+
+    @property
+    def plan(self) -> Plan:
+        """How it works, and with how much memory; of feeds that share an engine, all of them together."""
+        return self._shared.plan
+
+    @property
+    def notes(self) -> list[str]:
+        """Lines worth telling."""
+        return [*self._notes, *self._shared.notes]
 
     def rearrange(self, limit: int | None, position: Mapping[str, Any] | None) -> None:
         """Before its first batch: under a lower limit, and from another position on. Raises UsageError, LimitError."""
-        if self._maker is not None or self._is_closed:
+        if self._shared.is_begun or self._is_closed:
             raise UsageError("this feed has begun, or is closed: open another")
-        own = self._work.job.limit_bytes
-        if limit is not None and (own is None or limit < own):
-            self._work = work_of(replace(self._work.job, memory_limit=limit), self.state)
-            self.plan = self._planned()
+        if not self._shared.is_of_one:
+            raise UsageError("feeds that share an engine have it by turns, and are not mixed: open each by itself")
+        if limit is not None:
+            self._shared.bound(limit)
         if position is not None:
             self._next_epoch = self._reached = read_position(self._work, position)
 
@@ -123,7 +125,7 @@ class Feed:
     @property
     def engines(self) -> dict[int, int]:
         """Processes that work for this feed now: by id, the bytes that each held before it began."""
-        return {} if self._maker is None else self._maker.levels
+        return self._hold.levels
 
     @property
     def records(self) -> int:
@@ -179,12 +181,12 @@ class Feed:
         self._check_open()
         if self._since is not None:
             raise UsageError("a loop over this feed is under way: finish it, or open a feed for this batch")
-        self._upcoming, maker = (epoch, number), self._started()
-        maker.begin(epoch, epoch + 1, number, number + 1)
+        self._upcoming = (epoch, number)
+        self._hold.begin(epoch, epoch + 1, number, number + 1)
         try:
             return self._next_batch(number, epoch)
         finally:
-            maker.stop()
+            self._hold.stop()
 
     def _one_epoch(self, left: int) -> Iterator[Batch]:
         (epoch, begin), self._next_epoch = self._next_epoch, (self._next_epoch[0] + 1, 0)
@@ -206,22 +208,19 @@ class Feed:
         finally:
             self._tick()
             self._since = None
-            if (not is_whole or self._upcoming[0] >= until) and self._maker is not None:
-                self._maker.stop()
+            if not is_whole or self._upcoming[0] >= until:
+                self._hold.stop()
 
     def _next_batch(self, number: int, epoch: int) -> Batch:
         self._check_open()
-        assert self._maker is not None
         started = time.perf_counter()
-        made = self._maker.next()
+        made = self._hold.next()
         self._waited += time.perf_counter() - started
         if isinstance(made, BaseException):
             self._fail(made)
-        if self._lease is not None:
-            self._lease.renew()
         if made is None or made.number != (epoch, number):
             raise UsageError("two loops over one feed at the same time: finish one, or open a feed for each")
-        self._upcoming = (epoch, number + 1) if number + 1 < len(self) else (epoch + 1, 0)
+        self._upcoming = self._work.course.after(epoch, number)
         self._pictures += len(made.rows)
         self._batches += 1
         of = (made.images, epoch, number, made.rows, made.labels)
@@ -235,49 +234,21 @@ class Feed:
         raise error
 
     def _go_on_from(self, epoch: int, begin: int, until: int) -> None:
-        maker = self._started()
-        if maker.is_under_way and self._upcoming == (epoch, begin):
-            return
-        self._upcoming = (epoch, begin)
-        maker.begin(epoch, until, begin)
-
-    def _started(self) -> Maker:
-        if self._maker is None:
-            self._lease = reading(self.state.storage, [self.state.id])
-            try:
-                self._maker = self._make_maker()
-            except BaseException:
-                self.end_lease()
-                raise
-            self._finalizer = weakref.finalize(self, _abandon, self._maker, self._lease)
-        return self._maker
-
-    def _make_maker(self) -> Maker:
-        if not self._work.job.processes:
-            return Threads(self._work)
-        try:
-            return Processes(self._work)
-        except CannotTravel as cannot:
-            self._work = work_of(replace(self._work.job, processes=0), self.state)
-            self.plan = self._planned()
-            self.notes.append(f"threads of this process serve: {cannot}")
-            _log.warning("%s", self.notes[-1])
-            return Threads(self._work)
+        if not self._hold.is_under_way or self._upcoming != (epoch, begin):
+            self._upcoming = (epoch, begin)
+            self._hold.begin(epoch, until, begin)
 
     def close(self) -> None:
         """Ends all threads and processes and gives back all memory but that of batches which are still seen."""
         if self._is_closed:
             return
         self._is_closed = True
-        if self._maker is not None:
-            self._finalizer.detach()
-            self._maker.close()
-            self.end_lease()
+        self._finalizer.detach()
+        self._hold.close()
 
     def end_lease(self) -> None:
         """Gives the snapshot up for tidying, as when the process is about to end."""
-        if self._lease is not None:
-            self._lease.end()
+        self._shared.end_lease()
 
     def __enter__(self) -> Self:
         return self
@@ -299,19 +270,12 @@ class Feed:
     def meter(self) -> Meter:
         """Pictures, seconds, waiting and memory since the first batch was asked for."""
         self._tick()
-        slots, planned = self._maker.buffers if self._maker else 0, self._work.settings.slots * max(1, self.processes)
+        slots, planned = self._hold.buffers, self._work.settings.slots * max(1, self.processes)
         memory = self.plan.total_bytes + (slots - planned) * self.plan.batch_bytes if slots else 0
         waiting = self._waited / self._seconds if self._seconds else 0.0
-        taken = Stages() if self._maker is None else self._maker.stages
+        taken = self._hold.stages
         stages = {name: each / sum(taken) for name, each in taken._asdict().items()} if sum(taken) else {}
         return Meter(self._pictures, self._batches, self._seconds, waiting, memory, self.processes, stages)
-
-
-def _abandon(maker: Maker, lease: Held | None) -> None:
-    """What becomes of a feed that nobody closed."""
-    maker.abandon()
-    if lease is not None:
-        lease.end()
 
 
 def pictures_digest(state: State, split: str | None) -> str | None:

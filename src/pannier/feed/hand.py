@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+from collections.abc import Sequence
 from time import perf_counter
 from typing import Any, NamedTuple
 
@@ -34,10 +35,10 @@ class Stages(NamedTuple):
 class Hand:
     """What one thread works with: a reader, a read buffer, a preparation."""
 
-    def __init__(self, work: FeedWork, lookup: Lookup, heavy: bool) -> None:
+    def __init__(self, works: Sequence[FeedWork], heavy: bool) -> None:
+        work = next((work for work in works if work.rendering is not None), works[0])
         settings, treatment = work.settings, work.job.treatment
         open_files = max(4, min(32, 512 // max(1, settings.workers + settings.heavy_lanes)))
-        self._lookup = lookup
         self._reader = PictureReader(work.state.storage, open_files)
         self._room = memoryview(bytearray(0 if heavy or treatment is None else settings.light_read_bytes))
         self._preparation = None
@@ -58,22 +59,22 @@ class Hand:
         """Prepares a run's pictures into their batch's slot; the error that stopped it, if one did."""
         slot = run.batch.slot
         assert slot is not None
-        item, place = None, None
+        item, place, lookup = None, None, run.stream.lookup
         try:
             for item in run.items:
                 at, record, place, facts, variation, box, canvas, _ = item
                 if canvas is not None and self._from_canvas(canvas, slot, at, variation):
                     continue
                 if place is None or facts is None:
-                    place, facts = self._lookup.found(record)
+                    place, facts = lookup.found(record)
                 if self._preparation is None:
                     slot.items[at] = self._reader.read(place)
-                    self._lookup.proved(record)
+                    lookup.proved(record)
                     continue
                 started = perf_counter()
                 data = self._room_for(place.length)
                 self._reader.read_into(data, place)
-                self._lookup.proved(record)
+                lookup.proved(record)
                 read = perf_counter()
                 if self._to_canvas:
                     self._preparation.canvas_into(data, facts, slot.array[at], box)
@@ -84,9 +85,9 @@ class Hand:
         except (ReadError, PictureError) as error:
             assert item is not None
             assert place is not None
-            return damage(place, self._lookup.key_of(item.record), _what(error))
+            return damage(place, lookup.key_of(item.record), _what(error))
         except TreatmentError as error:
-            return self._named(error, item)
+            return _named(error, lookup, item)
         except BaseException as error:
             return error
         return None
@@ -96,14 +97,6 @@ class Hand:
         """The seconds that each stage has taken."""
         decoded = 0.0 if self._preparation is None else self._preparation.decode_seconds
         return Stages(self._read_seconds, decoded, max(0.0, self._prepare_seconds - decoded))
-
-    def _named(self, error: TreatmentError, item: Item | None) -> TreatmentError:
-        """What an own step did, with the record at which it did."""
-        if item is None:
-            return error
-        named = TreatmentError(f"record {self._lookup.key_of(item.record)!r}: {error}")
-        named.__cause__ = error.__cause__
-        return named
 
     def _from_canvas(self, place: Place, slot: Slot, at: int, variation: Variation | None) -> bool:
         """Prepares a picture from its rendered canvas; False where that is damaged and the picture has to be decoded."""
@@ -129,6 +122,15 @@ class Hand:
         self._reader.close()
         if self._canvases is not None:
             self._canvases.close()
+
+
+def _named(error: TreatmentError, lookup: Lookup, item: Item | None) -> TreatmentError:
+    """What an own step did, with the record at which it did."""
+    if item is None:
+        return error
+    named = TreatmentError(f"record {lookup.key_of(item.record)!r}: {error}")
+    named.__cause__ = error.__cause__
+    return named
 
 
 def _what(error: ReadError | PictureError) -> str:

@@ -87,8 +87,7 @@ class FeedJob(FeedOptions):
     """All that a feed is, picklable: which records of which snapshot, through what, in which order, within what bounds.
 
     `rows` are chosen records in place of split, `subset` and `where`; `to_canvas`: batches are canvases to be kept.
-    `by_digest`: see `Manifest`. turn: which of its processes this is, None where the
-    feed itself is.
+    `by_digest`: see `Manifest`. turn: which of its processes this is, None where the feed itself is.
     """
 
     address: str
@@ -231,28 +230,43 @@ class FeedWork:
 
 def work_of(job: FeedJob, state: State) -> FeedWork:
     """Chooses, looks for canvases, plans. Raises LimitError, UsageError, NotFoundError."""
-    rows = job.rows
-    if rows is None:
-        rows = chosen_rows(state, job.split, job.subset, job.seed, where=job.where)
-    chosen = ChosenRows(rows, len(state))
-    rendering, is_rendered = _rendered(job, state, rows)
-    beside = _order_bytes(job, state, chosen)
-    needs = needs_of(state.manifest, rows, job.treatment, job.batch_size, is_rendered, beside, to_canvas=job.to_canvas)
+    return works_of([job], state)[0]
+
+
+def works_of(jobs: Sequence[FeedJob], state: State) -> list[FeedWork]:
+    """The same of jobs that one engine does: they differ in what they feed and in which order, and have one plan."""
+    first, chosen = jobs[0], [_chosen(job, state) for job in jobs]
+    renderings = [_rendered(job, state, rows) for job, rows in zip(jobs, chosen, strict=True)]
+    kept = [ChosenRows(rows, len(state)) for rows in chosen]
+    beside = sum(_order_bytes(job, state, rows) for job, rows in zip(jobs, kept, strict=True))
+    rows = chosen[0] if len(chosen) == 1 else np.concatenate(chosen)
+    flags = [np.zeros(len(own), bool) if of is None else of for own, (_, of) in zip(chosen, renderings, strict=True)]
+    is_rendered = np.concatenate(flags) if any(rendering for rendering, _ in renderings) else None
+    needs = needs_of(state.manifest, rows, first.treatment, first.batch_size, is_rendered, beside, to_canvas=first.to_canvas)
 
     def key_at(kind: int) -> str:
         """Of the largest record of a kind."""
         of_kind = rows[needs.kinds == kind]
         return state.record(int(of_kind[state.manifest.gather(of_kind, "byte_count").argmax()])).key
 
-    count, hindrance = _processes(job, needs)
-    job = replace(job, processes=count)
-    how: dict[str, Any] = {"workers": job.workers, "ahead": job.ahead, "keys": key_at, "processes": count}
-    plan = make_plan(needs, job.limit_bytes, usable_cores(), **how)
+    count, hindrance = _processes(first, needs)
+    how: dict[str, Any] = {"workers": first.workers, "ahead": first.ahead, "keys": key_at, "processes": count}
+    plan = make_plan(needs, first.limit_bytes, usable_cores(), **how)
     heavy = needs.heavy(plan.light_bytes)
-    settings = _settings(plan, needs, heavy, job)
-    of_records = Bits(heavy[needs.kinds]) if heavy.any() else None
-    count_rendered = 0 if is_rendered is None else int(is_rendered.sum())
-    return FeedWork(job, state, chosen, of_records, rendering, count_rendered, plan, settings, hindrance)
+    settings = _settings(plan, needs, heavy, first)
+    works, begin = list[FeedWork](), 0
+    for job, own, (rendering, _), flag in zip(jobs, kept, renderings, flags, strict=True):
+        kinds, begin = needs.kinds[begin : begin + len(own)], begin + len(own)
+        of_records = Bits(heavy[kinds]) if heavy.any() else None
+        job = replace(job, processes=count)
+        works.append(FeedWork(job, state, own, of_records, rendering, int(flag.sum()), plan, settings, hindrance))
+    return works
+
+
+def _chosen(job: FeedJob, state: State) -> Rows:
+    if job.rows is not None:
+        return job.rows
+    return chosen_rows(state, job.split, job.subset, job.seed, where=job.where)
 
 
 def _order_bytes(job: FeedJob, state: State, rows: ChosenRows) -> int:

@@ -18,10 +18,10 @@ class Made(NamedTuple):
 
 
 class Maker(Protocol):
-    """Makes batches ahead of one consumer. `close` ends everything and may be called twice."""
+    """Makes batches ahead of one consumer, of one work at a time. `close` ends everything and may be called twice."""
 
-    def begin(self, epoch: int, until: int, begin: int = 0, end: int | None = None) -> None:
-        """Starts on the batches of some epochs, see `Course.numbers`; what was under way ends before."""
+    def begin(self, epoch: int, until: int, begin: int = 0, end: int | None = None, of: int = 0) -> None:
+        """Starts on batches of one of its works, see `Course.numbers`; what was under way ends before."""
 
     def next(self) -> Made | BaseException | None:
         """The next of those batches, or what stopped them; waits for it. None where nothing is under way."""

@@ -16,7 +16,7 @@ import subprocess
 import sys
 import time
 import weakref
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -40,33 +40,30 @@ Message = dict[str, Any]
 class Engine:
     """One engine in a process of its own, from the other side."""
 
-    def __init__(self, work: FeedWork, turn: int) -> None:
+    def __init__(self, works: Sequence[FeedWork], turn: int) -> None:
+        work, modules = works[0], modules_of(works[0].job)
         shape, dtype = work.array_kind
         assert shape is not None
         self._slots = work.settings.slots
-        self._shelf = SharedShelf.create(self._slots, work.settings.batch_size, (shape, dtype))
-        self._shelf.reserve(self._slots)
         self.level, self.stages = 0, Stages()
         self._lines: list[bytes] = []
         self._rest = b""
         self._stopped_looks = 0
-        self._hears, says = socket.socketpair()
-        self._hears.setsockopt(socket.SOL_SOCKET, socket.SO_RCVTIMEO, _TIMEOUT)  # so that one call waits and reads
-        self._process = subprocess.Popen(
-            [sys.executable, "-P", "-m", "pannier.feed.child"],
-            stdin=subprocess.PIPE,
-            stdout=says.fileno(),
-            env=os.environ | {"PYTHONPATH": os.pathsep.join(path or os.getcwd() for path in sys.path)},
-            pass_fds=[self._shelf.file],
-            start_new_session=True,  # Ctrl-C is this process's, which ends the other in order
-            bufsize=0,
-        )
-        says.close()
+        with contextlib.ExitStack() as where_it_does_not_start:
+            self._shelf = SharedShelf.create(self._slots, work.settings.batch_size, (shape, dtype))
+            where_it_does_not_start.callback(self._shelf.close, ())
+            self._shelf.reserve(self._slots)
+            self._hears, says = socket.socketpair()
+            where_it_does_not_start.callback(self._hears.close)
+            self._hears.setsockopt(socket.SOL_SOCKET, socket.SO_RCVTIMEO, _TIMEOUT)  # so that one call waits and reads
+            with says:
+                self._process = _started(says.fileno(), self._shelf.file)
+            where_it_does_not_start.pop_all()
         assert self._process.stdin is not None
         self._said, self._answers = self._process.stdin.fileno(), self._hears.fileno()
         self.lending = Lending(self._said)
-        job = replace(work.job, turn=turn, position=None)
-        self.tell({"job": job.to_plain(), "modules": modules_of(work.job), "file": self._shelf.file})
+        jobs = [replace(each.job, turn=turn, position=None).to_plain() for each in works]
+        self.tell({"jobs": jobs, "modules": modules, "file": self._shelf.file})
 
     @property
     def pid(self) -> int:
@@ -197,6 +194,18 @@ class Engine:
                 os.dup2(nothing.fileno(), pipe, inheritable=False)
 
 
+def _started(says: int, file: int) -> subprocess.Popen[bytes]:
+    return subprocess.Popen(
+        [sys.executable, "-P", "-m", "pannier.feed.child"],
+        stdin=subprocess.PIPE,
+        stdout=says,
+        env=os.environ | {"PYTHONPATH": os.pathsep.join(path or os.getcwd() for path in sys.path)},
+        pass_fds=[file],
+        start_new_session=True,  # Ctrl-C is this process's, which ends the other in order
+        bufsize=0,
+    )
+
+
 class Processes:
     """See `Maker`. Batch by batch the engines take turns. Raises CannotTravel, or what hindered an engine at its start.
 
@@ -204,8 +213,8 @@ class Processes:
     `begin` starts others.
     """
 
-    def __init__(self, work: FeedWork) -> None:
-        self._work, self._course, self._owner = work, work.course, os.getpid()
+    def __init__(self, works: Sequence[FeedWork]) -> None:
+        self._works, self._course, self._owner = works, works[0].course, os.getpid()
         self._stream = 0
         self._busy: list[Engine] = []
         self._numbers: Iterator[tuple[int, int]] = iter(())
@@ -232,23 +241,24 @@ class Processes:
 
     def _start(self) -> None:
         with self._whole():
-            for turn in range(int(self._work.job.processes)):
-                self._engines.append(Engine(self._work, turn))
+            for turn in range(int(self._works[0].job.processes)):
+                self._engines.append(Engine(self._works, turn))
             for engine in self._engines:
                 engine.wait_until_ready()
 
-    def begin(self, epoch: int, until: int, begin: int = 0, end: int | None = None) -> None:
+    def begin(self, epoch: int, until: int, begin: int = 0, end: int | None = None, of: int = 0) -> None:
         self._check_owner()
         self.stop()
         if not self._engines:
             self._start()
+        self._course = self._works[of].course
         parts = self._course.numbers(epoch, until, begin, end)
         self._numbers = ((each, number) for each, numbers in parts for number in numbers)
         self._stream += 1
         with self._whole():
             self._busy = self._engines
             for engine in self._busy:
-                engine.tell({"begin": self._stream, "of": [epoch, until, begin, end]})
+                engine.tell({"begin": self._stream, "of": [epoch, until, begin, end, of]})
 
     def next(self) -> Made | BaseException | None:
         self._check_owner()

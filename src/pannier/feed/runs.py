@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from queue import SimpleQueue
 
-from pannier.feed.lookup import Issued, Item
+from pannier.feed.lookup import Issued, Item, Lookup
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,6 +26,7 @@ class Stream:
     """
 
     batches: Iterator[Issued]
+    lookup: Lookup
     issued: int = 0
     collected: int = 0
     is_cancelled: bool = False

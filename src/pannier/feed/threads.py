@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 from pannier.errors import PannierError
@@ -19,9 +19,9 @@ from pannier.feed.runs import Stream
 class Threads:
     """See `Maker`. With a `shelf` the buffers are another's, who adds more where the consumer keeps all of them."""
 
-    def __init__(self, work: FeedWork, shelf: Shelf | None = None) -> None:
-        self.engine = Engine(work, shelf or own_shelf(work))
-        self._course = work.course
+    def __init__(self, works: Sequence[FeedWork], shelf: Shelf | None = None) -> None:
+        self.engine = Engine(works, shelf or own_shelf(works[0]))
+        self._works = works
         self._adds_slots = shelf is None
         self._stream: Stream | None = None
         self._numbers: Iterator[tuple[int, int]] = iter(())
@@ -43,11 +43,11 @@ class Threads:
     def buffers(self) -> int:
         return self.engine.slot_count
 
-    def begin(self, epoch: int, until: int, begin: int = 0, end: int | None = None) -> None:
+    def begin(self, epoch: int, until: int, begin: int = 0, end: int | None = None, of: int = 0) -> None:
         self.stop()
-        parts = self._course.numbers(epoch, until, begin, end)
+        parts = self._works[of].course.numbers(epoch, until, begin, end)
         self._numbers = ((each, number) for each, numbers in parts for number in numbers)
-        self._stream = self.engine.start(epoch, until, begin, end)
+        self._stream = self.engine.start(epoch, until, begin, end, of)
 
     def next(self) -> Made | BaseException | None:
         collected = self.collect()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from pannier.feed.job import FeedWork
@@ -11,13 +13,15 @@ from pannier.images.prepare import warm_up
 LOOKED_THROUGH = 4096
 
 
-def warm_up_for(work: FeedWork) -> None:
+def warm_up_for(works: Sequence[FeedWork]) -> None:
     """Prepares one picture, the smallest, of each format and mode; own steps are called as well."""
-    state, rows = work.state, work.rows.at(np.arange(min(LOOKED_THROUGH, len(work.rows))))
-    columns = state.manifest.take(rows, ["format", "mode", "byte_count"]).to_pydict()
+    state, treatment = works[0].state, works[0].job.treatment
     smallest: dict[tuple[str, str], tuple[int, int]] = {}
-    for row, form, mode, size in zip(rows.tolist(), *columns.values(), strict=True):
-        smallest[form, mode] = min(smallest.get((form, mode), (size, row)), (size, row))
+    for work in works:
+        rows = work.rows.at(np.arange(min(LOOKED_THROUGH, len(work.rows))))
+        columns = state.manifest.take(rows, ["format", "mode", "byte_count"]).to_pydict()
+        for row, form, mode, size in zip(rows.tolist(), *columns.values(), strict=True):
+            smallest[form, mode] = min(smallest.get((form, mode), (size, row)), (size, row))
     for _, row in smallest.values():
-        assert work.job.treatment is not None
-        warm_up(work.job.treatment, state.record(row).bytes())
+        assert treatment is not None
+        warm_up(treatment, state.record(row).bytes())

@@ -71,7 +71,7 @@ class FeedRunner:
 
     def __init__(self, job: Job) -> None:
         feed_job, state = _opened(job)
-        warm_up_for(work_of(replace(feed_job, memory_limit=None), state))
+        warm_up_for([work_of(replace(feed_job, memory_limit=None), state)])
         limit = feed_job.limit_bytes
         memory.release_free_memory()
         self.level, data_level = memory.working_bytes(), memory.writable_bytes()
@@ -134,7 +134,7 @@ class BareRunner:
     def __init__(self, job: Job) -> None:
         feed_job, state = _opened(job)
         work = work_of(replace(feed_job, seed=feed_job.seed + job.get("part", 0), memory_limit=None), state)
-        warm_up_for(work)
+        warm_up_for([work])
         assert feed_job.treatment is not None
         batches = Lookup(work).batches(0, 1)
         self._items = list(islice((item for batch in batches for item in batch.items), job.get("records", 4096)))

@@ -1,0 +1,208 @@
+"""One maker for several feeds, which have it by turns; a feed by itself is the only one that has it."""
+
+from __future__ import annotations
+
+import logging
+import threading
+from collections.abc import Sequence
+from dataclasses import replace
+from itertools import starmap
+from operator import sub
+from typing import Any
+
+from pannier.feed.hand import Stages
+from pannier.feed.job import CannotTravel, FeedJob, FeedWork, works_of
+from pannier.feed.making import Made, Maker
+from pannier.feed.plan import Plan
+from pannier.feed.processes import Processes
+from pannier.feed.threads import Threads
+from pannier.store.leases import Held, reading
+from pannier.store.state import State
+
+_log = logging.getLogger("pannier")
+
+
+class Shared:
+    """The works of some jobs, under one plan, and the maker of their batches, which starts with the first of them.
+
+    Raises LimitError, UsageError, NotFoundError.
+    """
+
+    def __init__(self, jobs: Sequence[FeedJob], state: State) -> None:
+        self._state = state
+        self.works = works_of(jobs, state)
+        self.notes: list[str] = []
+        self._maker: Maker | None = None
+        self._lease: Held | None = None
+        self._has_it: Hold | None = None
+        self._holds = len(jobs)
+        self.lock = threading.RLock()
+
+    @property
+    def plan(self) -> Plan:
+        """Of all of it: what one process works by, or several together."""
+        work = self.works[0]
+        count = int(work.job.processes)
+        return work.plan.of_processes(count, work.job.limit_bytes) if count else work.plan
+
+    def bound(self, limit: int) -> None:
+        """Before anything was made: under a lower limit. Raises LimitError, UsageError."""
+        own = self.works[0].job.limit_bytes
+        if own is None or limit < own:
+            self._plan_anew(memory_limit=limit)
+
+    def _plan_anew(self, **said: Any) -> None:
+        self.works = works_of([replace(work.job, **said) for work in self.works], self._state)
+
+    @property
+    def is_begun(self) -> bool:
+        return self._maker is not None
+
+    @property
+    def is_of_one(self) -> bool:
+        return len(self.works) == 1
+
+    def given_to(self, hold: Hold) -> Maker:
+        """The maker, for one of those that share it; what it did for another ends."""
+        if self._maker is None:
+            self._start()
+        assert self._maker is not None
+        if self._has_it is not hold:
+            if self._has_it is not None:
+                self._has_it.put_aside(self._maker)
+            self._has_it = hold
+            hold.begun_at = self._maker.stages
+        return self._maker
+
+    def of(self, hold: Hold) -> Maker | None:
+        """The maker, as long as that one has it."""
+        return self._maker if self._has_it is hold else None
+
+    def _start(self) -> None:
+        self._lease = reading(self._state.storage, [self._state.id])
+        try:
+            self._maker = self._made()
+        except BaseException:
+            self.end_lease()
+            raise
+
+    def _made(self) -> Maker:
+        if not self.works[0].job.processes:
+            return Threads(self.works)
+        try:
+            return Processes(self.works)
+        except CannotTravel as cannot:
+            self._plan_anew(processes=0)
+            self.notes.append(f"threads of this process serve: {cannot}")
+            _log.warning("%s", self.notes[-1])
+            return Threads(self.works)
+
+    def renew_lease(self) -> None:
+        if self._lease is not None:
+            self._lease.renew()
+
+    def end_lease(self) -> None:
+        if self._lease is not None:
+            self._lease.end()
+
+    def leave(self, hold: Hold, *, waits: bool) -> None:
+        """One of those that share it needs it no more; with the last of them it ends."""
+        self._holds -= 1
+        maker = self._maker
+        if maker is None:
+            return
+        if not self._holds:
+            self._has_it = None
+            if waits:
+                maker.close()
+            else:
+                maker.abandon()
+            self.end_lease()
+        elif self._has_it is hold:
+            self._has_it = None
+            if waits:
+                maker.stop()
+
+
+class Hold:
+    """What one feed has of a maker, see `Maker`. While another has it, what was made ahead is given up, and made again."""
+
+    def __init__(self, shared: Shared, of: int) -> None:
+        self.shared, self._of = shared, of
+        self.begun_at = Stages()
+        self._stages = Stages()
+        self._buffers = 0
+        self.is_under_way = False
+        self._next, self._until = (0, 0), 0
+        self._end: int | None = None
+        self._has_left = False
+
+    @property
+    def _work(self) -> FeedWork:
+        return self.shared.works[self._of]
+
+    @property
+    def stages(self) -> Stages:
+        maker = self.shared.of(self)
+        return self._stages if maker is None else self._stages + _between(self.begun_at, maker.stages)
+
+    @property
+    def buffers(self) -> int:
+        maker = self.shared.of(self)
+        return self._buffers if maker is None else maker.buffers
+
+    @property
+    def levels(self) -> dict[int, int]:
+        maker = self.shared.of(self)
+        return {} if maker is None else maker.levels
+
+    def put_aside(self, maker: Maker) -> None:
+        """Another has the maker from now on."""
+        maker.stop()
+        self._stages += _between(self.begun_at, maker.stages)
+        self._buffers = maker.buffers
+
+    def begin(self, epoch: int, until: int, begin: int = 0, end: int | None = None) -> None:
+        with self.shared.lock:
+            self._next, self._until, self._end = (epoch, begin), until, end
+            self.shared.given_to(self).begin(epoch, until, begin, end, of=self._of)
+            self.is_under_way = True
+
+    def next(self) -> Made | BaseException | None:
+        with self.shared.lock:
+            if not self.is_under_way:
+                return None
+            maker = self.shared.of(self)
+            if maker is None:  # another has it
+                epoch, number = self._next
+                maker = self.shared.given_to(self)
+                maker.begin(epoch, self._until, number, self._end, of=self._of)
+            made = maker.next()
+            self.shared.renew_lease()
+            if isinstance(made, Made):
+                self._next = self._work.course.after(*made.number)
+            return made
+
+    def stop(self) -> None:
+        with self.shared.lock:
+            self.is_under_way = False
+            maker = self.shared.of(self)
+            if maker is not None:
+                maker.stop()
+
+    def close(self) -> None:
+        with self.shared.lock:
+            self._leave(waits=True)
+
+    def abandon(self) -> None:
+        self._leave(waits=False)
+
+    def _leave(self, *, waits: bool) -> None:
+        if not self._has_left:
+            self._has_left, self.is_under_way = True, False
+            self._stages, self._buffers = self.stages, self.buffers
+            self.shared.leave(self, waits=waits)
+
+
+def _between(earlier: Stages, later: Stages) -> Stages:
+    return Stages(*starmap(sub, zip(later, earlier, strict=True)))

@@ -1,0 +1,114 @@
+"""Feeds of several splits at once: one engine, by turns, and the batches that each gives by itself."""
+
+from __future__ import annotations
+
+import json
+import threading
+from typing import Any
+
+import numpy as np
+import pytest
+
+import pannier
+from pannier.errors import LimitError, NotFoundError, UsageError
+
+TREATMENT = pannier.Treatment(24, turn=9)
+
+
+def alone(snapshot: pannier.Snapshot, split: str, epochs: int = 1, **options: Any) -> list[Any]:
+    with snapshot.feed(split, TREATMENT, batch_size=4, seed=3, **options) as feed:
+        return [(batch.keys, batch.images.copy()) for epoch in feed.epochs(epochs) for batch in epoch]
+
+
+def same(batch: pannier.Batch, expected: Any) -> bool:
+    return batch.keys == expected[0] and np.array_equal(batch.images, expected[1])
+
+
+@pytest.mark.parametrize("processes", [0, 1, 2])
+def test_each_gives_what_it_gives_alone_also_in_the_middle_of_anothers_epoch(
+    packed: pannier.Snapshot, processes: int
+) -> None:
+    train, val = alone(packed, "train", 2), alone(packed, "val")
+    before, given = threading.active_count(), 0
+    with packed.feeds(TREATMENT, batch_size=4, seed=3, processes=processes, memory_limit="64MiB") as feeds:
+        assert [*feeds] == [*packed.splits]
+        for epoch in feeds["train"].epochs(2):
+            for batch in epoch:
+                assert same(batch, train[given])
+                given += 1
+                if given % 5 == 2:
+                    assert all(same(*pair) for pair in zip(feeds["val"], val, strict=True))
+            assert sum(len(batch) for batch in feeds["test"]) == feeds["test"].records
+        assert len(feeds["test"].engines) == processes
+        assert given == feeds["train"].meter.batches == len(train)
+        assert feeds["val"].meter.stages
+    assert threading.active_count() == before
+
+
+def test_one_limit_is_for_all_and_positions_go_on(packed: pannier.Snapshot) -> None:
+    one = packed.feed("train", TREATMENT, batch_size=4, memory_limit="32MiB")
+    with packed.feeds(TREATMENT, batch_size=4, seed=3, memory_limit="32MiB", steps=7) as feeds:
+        assert feeds.plan == feeds["val"].plan
+        assert feeds.plan.total_bytes - feeds.plan.order_bytes <= one.plan.total_bytes
+        assert len(feeds["train"]) == 7
+        assert len(feeds["val"]) == -(-feeds["val"].records // 4)
+        rest, others_rest = iter(feeds["train"]), iter(feeds["val"])
+        for epoch in (rest, rest, others_rest):
+            next(epoch)
+        position = json.loads(json.dumps(feeds.position))
+        with packed.feeds(TREATMENT, batch_size=4, seed=3, steps=7, position=position) as others:
+            for name, left in {"train": rest, "val": others_rest}.items():
+                assert [batch.keys for batch in others[name]] == [batch.keys for batch in left]
+    with pytest.raises(LimitError):
+        packed.feeds(TREATMENT, memory_limit="1MiB")
+    with pytest.raises(UsageError, match="other splits"):
+        packed.feeds(TREATMENT, splits="train", position=position)
+    with pytest.raises(UsageError, match="give what `feeds.position` was"):
+        packed.feeds(TREATMENT, position=position["feeds"]["train"])
+
+
+def test_closing_one_leaves_the_others_the_engine(packed: pannier.Snapshot) -> None:
+    before, val = threading.active_count(), alone(packed, "val")
+    feeds = packed.feeds(TREATMENT, splits=["train", "val"], batch_size=4, seed=3)
+    next(iter(feeds["train"]))
+    feeds["train"].close()
+    assert all(same(*pair) for pair in zip(feeds["val"], val, strict=True))
+    with pytest.raises(UsageError, match="closed"):
+        next(iter(feeds["train"]))
+    feeds["val"].close()
+    assert threading.active_count() == before
+    feeds = packed.feeds(TREATMENT, batch_size=4)
+    next(iter(feeds["train"]))
+    del feeds
+    assert threading.active_count() == before
+
+
+def test_what_cannot_be_is_said(packed: pannier.Snapshot) -> None:
+    with pytest.raises(NotFoundError, match="no split 'vall' in this snapshot; did you mean 'val'"):
+        packed.feeds(TREATMENT, splits="train,vall")
+    with pytest.raises(UsageError, match="each split once"):
+        packed.feeds(TREATMENT, splits=["val", "val"])
+    with pytest.raises(UsageError, match="`balance` is of 'train' alone"):
+        packed.feeds(TREATMENT, splits="val", balance="class")
+    feeds = packed.feeds(TREATMENT, balance="class")
+    with pytest.raises(NotFoundError, match="no feed of 'trian' among these; did you mean 'train'"):
+        feeds["trian"]
+    with pytest.raises(UsageError, match="by turns"):
+        pannier.mix([(feeds["train"], 1), (feeds["val"], 1)])
+
+
+def test_loops_in_several_threads_take_turns(packed: pannier.Snapshot) -> None:
+    given: dict[str, list[bool]] = {"train": [], "val": []}
+
+    def loop(feeds: Any, split: str) -> None:
+        expected = alone(packed, split)
+        given[split] = [same(*pair) for pair in zip(feeds[split], expected, strict=True)]
+
+    with packed.feeds(TREATMENT, batch_size=4, seed=3) as feeds:
+        threads = [threading.Thread(target=loop, args=(feeds, split)) for split in given]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
+    assert all(map(all, given.values()))
+    assert [len(each) for each in given.values()] == [11, 3]

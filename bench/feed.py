@@ -10,7 +10,7 @@ from typing import Any
 import pannier
 from bench.data import write_archive
 from bench.slices import Report, ratio
-from pannier.feed.job import job_of
+from pannier.feeding.job import job_of
 from pannier.measuring.process import Child
 
 SIDE = 224

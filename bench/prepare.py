@@ -13,8 +13,8 @@ import numpy as np
 import pannier
 from bench.data import photograph, write_archive
 from bench.slices import Report, alternate, ratio
-from pannier.feed.rendering import remove_rendering
-from pannier.feed.statistics import measure_values
+from pannier.feeding.rendering import remove_rendering
+from pannier.feeding.statistics import measure_values
 from pannier.images.chance import draw_numbers, variations
 from pannier.images.facts import read_facts
 from pannier.images.kernels.pixels import to_line

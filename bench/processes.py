@@ -14,7 +14,7 @@ from bench.data import write_archive
 from bench.feed import rates_of
 from bench.pack import write_small
 from bench.slices import Report, alternate, ratio
-from pannier.feed.job import job_of
+from pannier.feeding.job import job_of
 
 SLICES = 24
 SECONDS = 0.5

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 import pannier
 from pannier.errors import UsageError
-from pannier.feed.course import Course
+from pannier.feeding.course import Course
 
 TURNED = pannier.Treatment(16, turn=20, brightness=0.2)
 counts, sizes, several = st.integers(0, 70), st.integers(1, 9), st.integers(1, 5)

@@ -179,3 +179,9 @@ def test_balanced_classes(own: pannier.Snapshot) -> None:
     assert max(told[1].values()) - min(told[1].values()) <= 1
     assert sum(told[1].values()) == few.splits["train"]
     assert told[2]["twill"] == max(told[2].values()) > 1
+
+
+def test_train_and_validate(archive: Path) -> None:
+    said = example("train_and_validate.py", archive)
+    assert len(said.splitlines()) == 3
+    assert " in val are nearest to their class" in said

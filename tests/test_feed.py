@@ -22,12 +22,12 @@ import pytest
 
 import pannier
 from pannier.errors import DamageError, LimitError, UsageError
-from pannier.feed.feed import Feed
-from pannier.feed.job import FeedJob, job_of
-from pannier.feed.needs import Needs
-from pannier.feed.order import shuffled
-from pannier.feed.plan import make_plan
-from pannier.feed.threads import Threads
+from pannier.feeding.feed import Feed
+from pannier.feeding.job import FeedJob, job_of
+from pannier.feeding.needs import Needs
+from pannier.feeding.order import shuffled
+from pannier.feeding.plan import make_plan
+from pannier.feeding.threads import Threads
 from pannier.hashing import fold, text_hash
 from pannier.images.chance import draw
 from pannier.images.prepare import Preparation
@@ -247,7 +247,7 @@ def test_a_process_ends_although_a_loop_stands_still(packed: pannier.Snapshot) -
 def test_a_worker_that_dies_without_a_word_is_an_error_not_a_hang(
     packed: pannier.Snapshot, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from pannier.feed import engine
+    from pannier.feeding import engine
 
     monkeypatch.setattr(engine, "LIVENESS_SECONDS", 0.05)
     monkeypatch.setattr(engine.Hand, "work", lambda self, run: sys.exit())

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 import pannier
 from pannier.errors import NotFoundError, UsageError
-from pannier.feed.order import Balanced, Shuffled, Weighted
+from pannier.feeding.order import Balanced, Shuffled, Weighted
 
 quick = settings(deadline=None, suppress_health_check=[HealthCheck.too_slow])
 seeds = st.integers(0, 2**64 - 1)

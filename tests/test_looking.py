@@ -15,8 +15,8 @@ from PIL import Image
 
 import pannier
 from pannier.errors import TreatmentError, UsageError
-from pannier.feed.describing import describe
-from pannier.feed.statistics import measure_values
+from pannier.feeding.describing import describe
+from pannier.feeding.statistics import measure_values
 from pannier.figures.sheet import Shown, as_fed, choose_records, draw_sheet, treated, with_predictions
 from pannier.images.seen import drawn_words, stages, varied
 from tests.conftest import draw, encoded, fill

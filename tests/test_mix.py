@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 import pannier
 from pannier.errors import LimitError, UsageError
-from pannier.feed.mixing import turns_of
+from pannier.feeding.mixing import turns_of
 
 
 @given(st.lists(st.integers(1, 40), min_size=1, max_size=5))

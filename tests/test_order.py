@@ -7,8 +7,8 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from pannier.feed.chosen import Bits, ChosenRows
-from pannier.feed.order import shuffled
+from pannier.feeding.chosen import Bits, ChosenRows
+from pannier.feeding.order import shuffled
 
 
 @pytest.mark.parametrize("counts", [range(1, 1001), [4095, 4096, 4097, 65535, 65536, 65537]], ids=["to 1,000", "powers"])

@@ -278,7 +278,7 @@ def test_it_starts_from_any_thread_and_any_program(packed: pannier.Snapshot) -> 
 
 
 def test_what_auto_takes_is_stated(packed: pannier.Snapshot, monkeypatch: pytest.MonkeyPatch) -> None:
-    from pannier.feed import plan
+    from pannier.feeding import plan
 
     assert plan.processes_for(1 << 30, None, 2) == 1
     assert plan.processes_for(1 << 30, 2 << 30, 40) == 3

@@ -22,7 +22,7 @@ import pannier
 from fuzz.forging import with_equal_crc
 from pannier import files
 from pannier.errors import DamageError, PannierError, StoreError
-from pannier.feed.job import job_of
+from pannier.feeding.job import job_of
 from pannier.measuring.process import Child, TrialEnded
 from pannier.storage import local
 from pannier.storage.local import LocalStorage

@@ -241,7 +241,19 @@ def test_every_command_has_help_with_an_example(run: Callable[..., Any]) -> None
 FLOORS = (
     *("kinds", "array_types", "errors", "strict", "hashing", "choices", "units", "columns", "machine", "memory", "budget"),
     *("files", "spelling", "results"),
-    *("images", "dealing", "sources", "storage", "store", "versions", "packing", "folders", "upkeep", "feed", "measuring"),
+    *(
+        "images",
+        "dealing",
+        "sources",
+        "storage",
+        "store",
+        "versions",
+        "packing",
+        "folders",
+        "upkeep",
+        "feeding",
+        "measuring",
+    ),
     *("figures", "api", "demo", "cli"),
 )
 

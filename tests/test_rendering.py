@@ -17,7 +17,7 @@ import pytest
 
 import pannier
 from pannier.errors import NotFoundError, PannierError, StoreError, UsageError
-from pannier.feed.rendering import list_renderings, plan_rendering, remove_rendering
+from pannier.feeding.rendering import list_renderings, plan_rendering, remove_rendering
 from pannier.figures.sheet import treated
 from pannier.store.canvases import rendering_of
 from tests.conftest import fill
@@ -217,7 +217,7 @@ def test_damage_is_found_and_made_again(own: pannier.Snapshot, scale: int, caplo
 
 RENDERER = """
 import sys, pannier
-from pannier.feed.rendering import render
+from pannier.feeding.rendering import render
 snapshot = pannier.open(sys.argv[1])
 print("ready", flush=True)
 render(snapshot, pannier.Treatment(24, turn=12, zoom=[0.85, 1.2]), shard_size=1 << 14)

@@ -31,19 +31,19 @@ if TYPE_CHECKING:
         Snapshot,
         Store,
     )
-    from pannier.api.opening import create, open_snapshot, open_store
+    from pannier.api.opening import create, feed, open_snapshot, open_store, unpacked
     from pannier.api.reproducing import from_docket
     from pannier.api.treatments import Treatment
     from pannier.dealing.shares import Dealing
-    from pannier.feed.arrays import Arrays
-    from pannier.feed.describing import Description
-    from pannier.feed.feed import Meter
-    from pannier.feed.mixing import Mix, mix
-    from pannier.feed.plan import Plan
-    from pannier.feed.rendering import Rendered, RenderPlan
-    from pannier.feed.several import Feeds
-    from pannier.feed.statistics import Statistics
-    from pannier.feed.view import View
+    from pannier.feeding.arrays import Arrays
+    from pannier.feeding.describing import Description
+    from pannier.feeding.feed import Meter
+    from pannier.feeding.mixing import Mix, mix
+    from pannier.feeding.plan import Plan
+    from pannier.feeding.rendering import Rendered, RenderPlan
+    from pannier.feeding.several import Feeds
+    from pannier.feeding.statistics import Statistics
+    from pannier.feeding.view import View
     from pannier.figures.drawing import draw
     from pannier.folders.exporting import restore
     from pannier.folders.laying_out import LayOutResult
@@ -75,19 +75,19 @@ __version__ = "0.1.0"
 _HOMES = {
     "pannier.api.feeding": "Batch Feed",
     "pannier.api.objects": "ChangeResult Copied MergeResult PackResult Record Snapshot Store",
-    "pannier.api.opening": "create open_snapshot open_store",
+    "pannier.api.opening": "create feed open_snapshot open_store unpacked",
     "pannier.api.reproducing": "from_docket",
     "pannier.api.treatments": "Treatment",
     "pannier.dealing.shares": "Dealing",
-    "pannier.feed.arrays": "Arrays",
-    "pannier.feed.describing": "Description",
-    "pannier.feed.feed": "Meter",
-    "pannier.feed.mixing": "Mix mix",
-    "pannier.feed.plan": "Plan",
-    "pannier.feed.rendering": "RenderPlan Rendered",
-    "pannier.feed.several": "Feeds",
-    "pannier.feed.statistics": "Statistics",
-    "pannier.feed.view": "View",
+    "pannier.feeding.arrays": "Arrays",
+    "pannier.feeding.describing": "Description",
+    "pannier.feeding.feed": "Meter",
+    "pannier.feeding.mixing": "Mix mix",
+    "pannier.feeding.plan": "Plan",
+    "pannier.feeding.rendering": "RenderPlan Rendered",
+    "pannier.feeding.several": "Feeds",
+    "pannier.feeding.statistics": "Statistics",
+    "pannier.feeding.view": "View",
     "pannier.figures.drawing": "draw",
     "pannier.folders.exporting": "restore",
     "pannier.folders.laying_out": "LayOutResult",
@@ -179,6 +179,7 @@ __all__ = [
     "compare",
     "create",
     "draw",
+    "feed",
     "from_docket",
     "gather",
     "mix",
@@ -187,6 +188,7 @@ __all__ = [
     "own_step",
     "restore",
     "survey",
+    "unpacked",
     "verify",
 ]
 

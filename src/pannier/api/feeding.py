@@ -11,16 +11,16 @@ from pannier.api.treatments import Treatment, as_treatment
 from pannier.array_types import Array
 from pannier.choices import Progress
 from pannier.errors import SourceError, UsageError
-from pannier.feed import batch, feed
-from pannier.feed.arrays import Arrays, arrays
-from pannier.feed.describing import Description, describe
-from pannier.feed.job import AUGMENTED_SPLIT, FeedOptions, job_of
-from pannier.feed.rendering import DEFAULT_DISK_LIMIT, RenderPlan, plan_rendering, render
-from pannier.feed.several import Feeds, jobs_of_splits
-from pannier.feed.sharing import Shared
-from pannier.feed.side_columns import class_weights
-from pannier.feed.statistics import Statistics, measure_values
-from pannier.feed.view import View
+from pannier.feeding import batch, feed
+from pannier.feeding.arrays import Arrays, arrays
+from pannier.feeding.describing import Description, describe
+from pannier.feeding.job import AUGMENTED_SPLIT, FeedOptions, job_of
+from pannier.feeding.rendering import DEFAULT_DISK_LIMIT, RenderPlan, plan_rendering, render
+from pannier.feeding.several import Feeds, jobs_of_splits
+from pannier.feeding.sharing import Shared
+from pannier.feeding.side_columns import class_weights
+from pannier.feeding.statistics import Statistics, measure_values
+from pannier.feeding.view import View
 from pannier.figures.notebook import of_batch
 from pannier.measuring.sweep import DEFAULT_ROUNDS, DEFAULT_SLICE_SECONDS, Measurement, measure
 from pannier.spelling import spelled_method
@@ -62,7 +62,9 @@ class Feed(feed.Feed):
 
 
 @dataclass(frozen=True, kw_only=True)
-class _Through(FeedOptions):
+class FeedingOptions(FeedOptions):
+    """What is said of a feed beside what it feeds and through what, see `Snapshot.feed`."""
+
     size: int | tuple[int, int] | str | None = None
     values: str | None = None
     processes: int | Literal["auto"] = "auto"
@@ -74,13 +76,13 @@ class _Through(FeedOptions):
 
 
 @dataclass(frozen=True, kw_only=True)
-class _Feeding(_Through):
+class _Feeding(FeedingOptions):
     split: str | None = field(default="train", kw_only=False)
     treatment: Treatment | str | Path | None = field(default=None, kw_only=False)
 
 
 @dataclass(frozen=True, kw_only=True)
-class _FeedingSplits(_Through):
+class _FeedingSplits(FeedingOptions):
     treatment: Treatment | str | Path | None = field(default=None, kw_only=False)
     splits: str | Sequence[str] | None = None
 

@@ -12,7 +12,7 @@ from pannier.api.treatments import Treatment, as_treatment
 from pannier.choices import LabelAs, Last, Layout, Progress
 from pannier.columns import Rows, to_frame
 from pannier.errors import NotFoundError, did_you_mean
-from pannier.feed.rendering import (
+from pannier.feeding.rendering import (
     Rendered,
     list_renderings,
     remove_rendering,

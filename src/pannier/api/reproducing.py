@@ -11,8 +11,8 @@ from pannier.api.feeding import Feed
 from pannier.api.objects import Snapshot, Store
 from pannier.api.treatments import Treatment, as_treatment
 from pannier.choices import LabelAs, Last
-from pannier.feed.job import job_of
-from pannier.feed.reproducing import read_feed
+from pannier.feeding.job import job_of
+from pannier.feeding.reproducing import read_feed
 from pannier.spelling import spelled
 from pannier.versions.docket import Docket
 

@@ -7,7 +7,7 @@ from typing import Any, Self
 
 from pannier.array_types import Array
 from pannier.errors import TreatmentError, UsageError
-from pannier.feed.statistics import measure_values
+from pannier.feeding.statistics import measure_values
 from pannier.figures.notebook import of_treatment
 from pannier.images import treatment
 from pannier.images.explaining import explained

@@ -13,7 +13,7 @@ from pannier.errors import SourceError, UsageError
 from pannier.units import show_bytes
 
 if TYPE_CHECKING:
-    from pannier.feed.describing import Description
+    from pannier.feeding.describing import Description
 
 
 _HOW = {
@@ -106,7 +106,7 @@ def _fed(feed: pannier.Feed, epochs: int, hasher: Any) -> dict[str, Any]:
 
 def _describe(feed: pannier.Feed, expect: str | None, json: bool) -> int:
     """The first batch in words, and whether it is as expected: 1 where it is not."""
-    from pannier.feed.describing import describe
+    from pannier.feeding.describing import describe
 
     batch = next(iter(feed), None)
     if batch is None:

@@ -11,7 +11,7 @@ from pannier.errors import UsageError
 from pannier.units import show_bytes
 
 if TYPE_CHECKING:
-    from pannier.feed.rendering import Rendered, RenderPlan
+    from pannier.feeding.rendering import Rendered, RenderPlan
 
 
 _HOW = {
@@ -39,8 +39,8 @@ def render(
     [dim]$[/dim] pannier render swatches.store --treatment cloth.toml
     [dim]$[/dim] pannier render swatches.store --list
     """
-    from pannier.feed.rendering import plan_rendering
-    from pannier.feed.rendering import render as make
+    from pannier.feeding.rendering import plan_rendering
+    from pannier.feeding.rendering import render as make
 
     if listed or remove is not None:
         return _kept(store, remove, json)
@@ -63,7 +63,7 @@ def render(
 
 def _kept(store: str, remove: str | None, json: bool) -> int:
     """What is rendered, or that one of them goes."""
-    from pannier.feed.rendering import list_renderings, remove_rendering
+    from pannier.feeding.rendering import list_renderings, remove_rendering
     from pannier.storage.opening import parted_address
 
     storage = pannier.open_store(parted_address(store)[0]).storage

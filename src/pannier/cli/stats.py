@@ -10,7 +10,7 @@ from pannier.cli.terminal import draw_into, print_json, print_table, progress_ba
 from pannier.errors import UsageError
 
 if TYPE_CHECKING:
-    from pannier.feed.statistics import Statistics
+    from pannier.feeding.statistics import Statistics
 
 
 @opt.takes_treatment
@@ -29,7 +29,7 @@ def stats(
     [dim]$[/dim] pannier stats swatches.store --split train --treatment cloth.toml --save
     [dim]$[/dim] pannier stats swatches.store --split train --size 96 --figure values.png
     """
-    from pannier.feed.statistics import measure_values
+    from pannier.feeding.statistics import measure_values
 
     if save and treatment.file is None:
         raise UsageError("--save needs a file to put them into: --treatment FILE")

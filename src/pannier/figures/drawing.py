@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from pannier.errors import UsageError
-from pannier.feed.statistics import Statistics
+from pannier.feeding.statistics import Statistics
 from pannier.figures.counts import draw_counts, draw_findings
 from pannier.figures.history import draw_history
 from pannier.figures.look import draw_look

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from pannier.errors import PictureError
-from pannier.feed.batch import Batch
+from pannier.feeding.batch import Batch
 from pannier.figures.style import FAINT, GRID
 from pannier.images.explaining import explained
 from pannier.images.treatment import Treatment

@@ -11,7 +11,7 @@ from typing import Any, Protocol, runtime_checkable
 import numpy as np
 
 from pannier.errors import NotFoundError, PictureError, UsageError, did_you_mean
-from pannier.feed.feed import Feed
+from pannier.feeding.feed import Feed
 from pannier.figures.style import DPI, FAINT, HEIGHT, INK, WIDTH, new_figure, save_figure, with_plain_texts
 from pannier.hashing import argsort_hashes, checked_seed, fold, fold_each, text_hash
 from pannier.images.prepare import Preparation

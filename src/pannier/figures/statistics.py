@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from pannier.feed.statistics import Statistics
+from pannier.feeding.statistics import Statistics
 from pannier.figures.style import CHANNELS, FAINT, INK, TONES, new_figure, plain_axes, save_figure, with_plain_texts
 
 

@@ -20,10 +20,10 @@ from typing import Any, Protocol
 import numpy as np
 
 from pannier import memory
-from pannier.feed.feed import Feed
-from pannier.feed.job import FeedJob, work_of
-from pannier.feed.lookup import Lookup
-from pannier.feed.warming import warm_up_for
+from pannier.feeding.feed import Feed
+from pannier.feeding.job import FeedJob, work_of
+from pannier.feeding.lookup import Lookup
+from pannier.feeding.warming import warm_up_for
 from pannier.images.prepare import Preparation
 from pannier.storage.layout import shard_file
 from pannier.store.state import State

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from pannier.errors import PannierError, UsageError
-from pannier.feed.job import FeedJob, job_of
+from pannier.feeding.job import FeedJob, job_of
 from pannier.images.treatment import Treatment
 from pannier.machine import usable_cores
 from pannier.measuring.process import Child, TrialEnded

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import threading
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from itertools import islice
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 import pyarrow as pa
@@ -18,7 +19,7 @@ from pannier.sources.rows import Chosen, LeftOut, Source
 from pannier.store.index import PictureIndex, publish_segment, restore_segments
 from pannier.store.manifest_files import FACTS, FIELDS
 from pannier.store.miniatures import KeptMiniatures
-from pannier.store.shards import Picture, ShardWriter
+from pannier.store.shards import Located, Picture, ShardWriter
 from pannier.store.state import OpenedStore
 
 # what is known of a picture that is in the store; `number` is its row among those that were brought in
@@ -52,6 +53,27 @@ class PictureRows:
         return table.take(pa.array(np.argsort(table.column("number").to_numpy(), kind="stable")))
 
 
+class Keeper(Protocol):
+    """Takes pictures in, as a shard's writer does. `finish` says where each is; a context manager once it is."""
+
+    @property
+    def byte_count(self) -> int: ...
+
+    def keep(self, checked: Checked, data: bytes) -> None: ...
+
+    def finish(self) -> tuple[str, Located]: ...
+
+    def __exit__(self, *_: object) -> None: ...
+
+
+class IntoShard(ShardWriter):
+    """The keeper that packing has."""
+
+    def keep(self, checked: Checked, data: bytes) -> None:
+        of_file = (data, checked.sha256, checked.crc32, checked.facts)
+        self.add(Picture(checked.row.key, *of_file, checked.perceptual_hash))
+
+
 @dataclass
 class Ingested:
     """What became of the rows: facts of the pictures, and what could not be used."""
@@ -71,27 +93,38 @@ def ingest(
     miniatures: KeptMiniatures,
     shard_bytes: int | None,
     progress: Progress | None = None,
+    keeper: Callable[[Source], Keeper] | None = None,
 ) -> Ingested:
     """Brings the pictures of `rows` into shards of so many bytes; those that are there already are not stored again.
 
     What `seen` remembers of a file is not read again, as long as its picture is stored. Interrupted, what was read is kept.
-    shard_bytes of None: all of it but writing. `miniatures` takes in those that `how` has made.
+    shard_bytes of None: all of it but writing. keeper: what keeps them in place of shards. `miniatures` takes in those that
+    `how` has made.
     """
     if shard_bytes is not None:
         restore_segments(store.storage)
     store.index.refresh()
-    return _Ingesting(store, seen, miniatures, shard_bytes).run(source, rows, how, progress)
+    ingesting = _Ingesting(store, seen, miniatures, shard_bytes, keeper or (lambda _: IntoShard(store.storage)))
+    return ingesting.run(source, rows, how, progress)
 
 
 class _Ingesting:
     """Pictures on their way into shards, one of which is being written."""
 
-    def __init__(self, store: OpenedStore, seen: Seen, miniatures: KeptMiniatures, shard_bytes: int | None) -> None:
+    def __init__(
+        self,
+        store: OpenedStore,
+        seen: Seen,
+        miniatures: KeptMiniatures,
+        shard_bytes: int | None,
+        keeper: Callable[[Source], Keeper],
+    ) -> None:
         self._store, self._seen, self._miniatures, self._shard_bytes = store, seen, miniatures, shard_bytes
+        self._keeper = keeper
         self._result = Ingested()
         self._lock = threading.Lock()
         self._stored: set[bytes] = set()
-        self._writer: ShardWriter | None = None
+        self._writer: Keeper | None = None
 
     def run(self, source: Source, rows: Chosen, how: Checking, progress: Progress | None) -> Ingested:
         rest = _recall(self._store.index, source, rows, self._seen, self._result)
@@ -122,7 +155,7 @@ class _Ingesting:
             return
         self._result.pictures.add(number, outcome)
         if outcome.data is not None and outcome.sha256 not in self._stored:
-            self._store_picture(outcome, outcome.data)
+            self._store_picture(source, outcome, outcome.data)
         if outcome.miniature is not None:
             self._miniatures.add(outcome.sha256, outcome.miniature)
         file = source.file(outcome.row)
@@ -131,10 +164,10 @@ class _Ingesting:
         if self._writer and self._shard_bytes is not None and self._writer.byte_count >= self._shard_bytes:
             self._finish()
 
-    def _store_picture(self, checked: Checked, data: bytes) -> None:
+    def _store_picture(self, source: Source, checked: Checked, data: bytes) -> None:
         if self._shard_bytes is not None:
-            self._writer = self._writer or ShardWriter(self._store.storage)
-            self._writer.add(_picture(checked, data))
+            self._writer = self._writer or self._keeper(source)
+            self._writer.keep(checked, data)
         with self._lock:
             self._stored.add(checked.sha256)
         self._result.new_pictures += 1
@@ -143,9 +176,11 @@ class _Ingesting:
     def _finish(self) -> None:
         writer, self._writer = self._writer, None  # at once: an interruption must not finish it a second time
         if writer is not None:
-            with writer:
+            try:
                 name, located = writer.finish()
                 publish_segment(self._store.storage, name, located)
+            finally:
+                writer.__exit__()
             self._remember()
 
     def _remember(self, *, at_end: bool = False) -> None:
@@ -168,7 +203,3 @@ def _recall(index: PictureIndex, source: Source, rows: Chosen, seen: Seen, resul
             result.pictures.add(at + i, seen.checked(part[i], int(entries[i])))
         rest.append(at + np.setdiff1d(np.arange(len(part)), known))
     return np.concatenate(rest) if rest else np.empty(0, np.int64)
-
-
-def _picture(checked: Checked, data: bytes) -> Picture:
-    return Picture(checked.row.key, data, checked.sha256, checked.crc32, checked.facts, checked.perceptual_hash)

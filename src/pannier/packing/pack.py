@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from pathlib import Path
 from typing import Any
@@ -22,7 +22,7 @@ from pannier.machine import usable_cores
 from pannier.packing.commit import Proposal, commit
 from pannier.packing.doubts import doubts_in, without_doubtful
 from pannier.packing.grouping import settle
-from pannier.packing.ingest import Ingested, ingest
+from pannier.packing.ingest import Ingested, Keeper, ingest
 from pannier.packing.merging import Counts, merge, refuse_both_sides_changed, rows_gone
 from pannier.packing.recipe import dealt_otherwise, followed, named, of_source, recipe_of, with_recipe
 from pannier.packing.revision import Revision
@@ -53,8 +53,8 @@ FIRST_ROWS = 20
 
 
 @dataclass(frozen=True, kw_only=True)
-class PackOptions(DealingOptions, RuleOptions, ReadingOptions):
-    """What is said of a pack.
+class TakingOptions(DealingOptions, RuleOptions, ReadingOptions):
+    """What is said of a source that is taken in.
 
     Of the source: picture, root, encoding, separator, null (cells that mean nothing, "NULL,n/a") and shape (of pixel values,
     "48x48") for tables, labels (a table beside the pictures), include, exclude and hidden for folders and archives. Rules,
@@ -64,44 +64,52 @@ class PackOptions(DealingOptions, RuleOptions, ReadingOptions):
     shares: deals records to splits, e.g. {"train": 75, "val": 15, "test": 10}; counts, carve and of, folds, group_by, near
     (0 to 12), freeze and allow_leaks: see `Dealing`. All of it, and `seed`, is kept for later packs.
     classes: the classes in order of their numbers.
+    resplit: deal although the source has splits.
+    doubtful: "leave-out" or "keep": what becomes of rows that harm training, as one picture under two labels.
+    strict: refuse instead of leaving out; nothing is written then.
+    memory_limit: bytes, "256MiB", "auto" (half of what is free) or None (unlimited): bounds what reading and checking take;
+    a picture that needs more is left out. progress: called with (pictures done, pictures in all).
+    """
+
+    unlabeled: Unlabeled = "leave"
+    classes: str | Sequence[str] = ()
+    only_classes: str | Sequence[str] = ()
+    per_class: int | None = None
+    resplit: bool = False
+    doubtful: Doubtful | None = None
+    allow_missing_classes: bool = False
+    strict: bool = False
+    max_pixels: int = MAX_PIXELS
+    workers: int | None = None
+    progress: Progress | None = field(default=None, compare=False)
+
+
+@dataclass(frozen=True, kw_only=True)
+class PackOptions(TakingOptions):
+    """What is said of a pack: of its source as `TakingOptions` tells, and of the snapshot.
+
     longest_side (pixels), encode ("jpeg:90", "png", "webp:80"): pictures are recoded before they are stored.
     name, description: of the dataset, kept along the strand. facts: of this snapshot, e.g. {"camera": "B"}.
     prefix: of all keys. remove_missing: records below it that the source does not have are removed.
-    resplit: deal although the source has splits.
     relabel: "source" or "store": whose word goes where a source and a correction have both changed a record.
-    doubtful: "leave-out" or "keep": what becomes of rows that harm training, as one picture under two labels.
     What is not said of a source that was packed before is as it was said then; forget: it is not.
-    strict: refuse instead of leaving out; nothing is written then. reread: read again what has not changed since.
-    shard_size: bytes, or "256MiB". memory_limit: bytes, "256MiB", "auto" (half of what is free) or None (unlimited): bounds
-    what reading and checking take; a picture that needs more is left out.
-    preview: all of it but writing. progress: called with (pictures done, pictures in all).
+    reread: read again what has not changed since. shard_size: bytes, or "256MiB". preview: all of it but writing.
     """
 
     note: str = ""
     name: str | None = None
     description: str | None = None
     facts: Mapping[str, Fact] | str | Sequence[str] | None = None
-    unlabeled: Unlabeled = "leave"
-    classes: str | Sequence[str] = ()
-    only_classes: str | Sequence[str] = ()
-    per_class: int | None = None
     longest_side: int | None = None
     encode: str | None = None
     prefix: str = ""
     remove_missing: bool = False
-    resplit: bool = False
     relabel: Relabel | None = None
-    doubtful: Doubtful | None = None
     forget: bool = False
-    allow_missing_classes: bool = False
-    strict: bool = False
     reread: bool = False
     strand: str = FIRST_STRAND
     shard_size: str | int = DEFAULT_SHARD_BYTES
-    max_pixels: int = MAX_PIXELS
-    workers: int | None = None
     preview: bool = False
-    progress: Progress | None = field(default=None, compare=False)
 
     @property
     def above(self) -> str:
@@ -165,14 +173,16 @@ class PackResult(Result, Counts):
         )
 
 
-def pack(store: OpenedStore, source: Any, options: PackOptions) -> PackResult:
+def pack(
+    store: OpenedStore, source: Any, options: PackOptions, keeper: Callable[[Source], Keeper] | None = None
+) -> PackResult:
     """Brings a source in as the next snapshot of a strand.
 
     source: a path of a folder, archive, table, arrays or TOML file that names several; STORE@NAME; a list of paths; a data
-    frame, Arrow table or dicts, one a row; a dict of arrays. Holds at most a few blocks and pictures in memory. Raises
-    SourceError, UsageError, ConflictError, StoreError.
+    frame, Arrow table or dicts, one a row; a dict of arrays. keeper: what takes pictures in place of shards. Holds at most a
+    few blocks and pictures in memory. Raises SourceError, UsageError, ConflictError, StoreError.
     """
-    packing = _Packing(store, source, options)
+    packing = _Packing(store, source, options, keeper)
     if options.preview:
         return packing.run(source)
     with holding(store.storage, WRITER):
@@ -207,8 +217,11 @@ def names_in(names: str | Sequence[str]) -> tuple[str, ...]:
 class _Packing:
     """One pack: what was said of it, what is to be brought in, laid on top of whatever the strand's head is at its turn."""
 
-    def __init__(self, store: OpenedStore, source: Any, options: PackOptions) -> None:
+    def __init__(
+        self, store: OpenedStore, source: Any, options: PackOptions, keeper: Callable[[Source], Keeper] | None
+    ) -> None:
         checked_name(options.strand)
+        self._keeper = keeper
         head = store.strands.head(options.strand)
         self._known = store.state_of(head.snapshot) if head else None
         self._named = named(source)
@@ -336,7 +349,7 @@ class _Packing:
         most = (self._options.max_pixels, self._options.most_bytes)
         how = Checking(self._workers, *most, self._recoding, self._dealing.near is not None)
         kept = (self._seen, self._miniatures, None if self._preview else shard_bytes)
-        return ingest(self._store, source, chosen, how, *kept, self._options.progress)
+        return ingest(self._store, source, chosen, how, *kept, self._options.progress, self._keeper)
 
     def _committed(self) -> tuple[State | None, bool]:
         """The strand's newest snapshot, and whether it was made now."""

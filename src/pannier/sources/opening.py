@@ -8,6 +8,8 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
+import pyarrow as pa
+
 from pannier.budget import limit_bytes
 from pannier.errors import NotFoundError, UsageError
 from pannier.sources import archives, arrays
@@ -85,7 +87,7 @@ def as_source(
     most_bytes: int | None = None,
     **reading: Any,
 ) -> Source:
-    """Whatever names pictures, as a source: a path, several paths, a data frame, dicts, arrays; a source as it is.
+    """Whatever names pictures, as a source: paths, a data frame, dicts, arrays, pictures themselves; a source as it is.
 
     `is_known` says of a file in a folder that it need not be looked into. `elsewhere` opens what is named by no path of a
     source, as a snapshot. `most_bytes` of memory may be taken to open it. `reading` are picture, root, encoding, separator
@@ -104,6 +106,11 @@ def as_source(
     if hasattr(source, "table") and hasattr(source, "read"):
         found: Source = source
         return found
+    if are_pictures(source):
+        _refuse(wanted, (*PATTERN_OPTIONS, "encoding", "separator", "picture"), "pictures themselves")
+        pictures = [each if isinstance(each, bytes) else str(each) for each in source]
+        table = pa.table({"picture": pictures, "label": pa.nulls(len(pictures), pa.string())})
+        return TableSource(table_from(table, ()), "pictures", wanted.get("root", "."), "picture", wanted.get("shape"))
     if isinstance(source, Sequence) and source and all(isinstance(each, (str, Path)) for each in source):
         if len(source) == 1:
             return _path(source[0], wanted, replace(way, is_known=is_known))
@@ -114,6 +121,20 @@ def as_source(
     _refuse(wanted, (*PATTERN_OPTIONS, "encoding", "separator"), "data from Python")
     how = (wanted.get("root", "."), wanted.get("picture"), wanted.get("shape"))
     return TableSource(table_from(source, wanted.get("null", ())), "table", *how)
+
+
+def are_pictures(source: Any) -> bool:
+    """Whether it is a list of pictures themselves, encoded bytes or paths of their files."""
+    if isinstance(source, (str, bytes)) or not isinstance(source, Sequence) or not source:
+        return False
+    return all(isinstance(each, bytes) for each in source) or all(map(_is_picture_file, source))
+
+
+def _is_picture_file(named: Any) -> bool:
+    if not isinstance(named, (str, Path)):
+        return False
+    name = Path(named).name.lower()
+    return not name.endswith((*TABLE_ENDINGS, *archives.ENDINGS, *arrays.ENDINGS, ".toml")) and Path(named).is_file()
 
 
 def _path(named: str | Path, said: dict[str, Any], way: _Way) -> Source:

@@ -20,6 +20,9 @@ FOLDERS = (
     *(SEEN, MINIATURES, SINGLES, RENDERED, DAMAGED),
 )
 
+# the shard, in memory alone, that pictures make up which are not packed
+UNPACKED = "unpacked"
+
 ARROW, JSON = ".arrow", ".json"
 
 # in a rendering's folder, which has shards and index as a store has

@@ -31,6 +31,8 @@ _NO_LINKS = {errno.EPERM, errno.EOPNOTSUPP, errno.ENOTSUP, errno.ENOSYS, errno.E
 class LocalStorage:
     """See `Storage`. Needs a file system with hard links."""
 
+    copies = False
+
     def __init__(self, root: str | Path) -> None:
         self.root = Path(root)
         self.address = str(root)

@@ -17,6 +17,8 @@ from pannier.storage.local import check_name
 class MemoryStorage:
     """See `Storage`. Gone with the last that holds it; `address` tells it from others and opens none but named ones."""
 
+    copies = False
+
     def __init__(self, address: str = "memory://") -> None:
         self.address = address
         self._files: dict[str, tuple[Any, float]] = {}

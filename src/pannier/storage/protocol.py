@@ -46,11 +46,13 @@ class Storage(Protocol):
     """Files by name: relative, with `/`; one that leads elsewhere is refused with DamageError.
 
     Nothing is ever rewritten: a name is free or taken. Safe between threads and processes; holds nothing open.
-    `address` is what `open_storage` opens it by. Whatever is not there raises NotFoundError, whatever the disk refuses
+    `address` is what `open_storage` opens it by; `copies` says whether reading takes as much memory again, from an
+    allocator. Whatever is not there raises NotFoundError, whatever the disk refuses
     StoreError.
     """
 
     address: str
+    copies: bool
 
     def read(self, name: str, offset: int = 0, length: int | None = None) -> bytes:
         """The bytes of a range, or of all from `offset`."""

@@ -12,7 +12,7 @@ from pannier.array_types import Flags
 from pannier.columns import Rows, digest_list, tuples
 from pannier.errors import DamageError, NotFoundError, StoreError
 from pannier.hashing import crc32_of
-from pannier.storage.layout import segment_file, shard_file
+from pannier.storage.layout import UNPACKED, segment_file, shard_file
 from pannier.storage.protocol import Storage
 from pannier.store.index import PictureIndex
 from pannier.store.manifest import Manifest
@@ -41,6 +41,8 @@ class ReadError(Exception):
 
 def damage(place: Place, key: str, what: str) -> DamageError:
     """The error that names shard, row and key."""
+    if place.shard == UNPACKED:
+        return DamageError(f"record {key!r} is not what it was when its source was opened: open it anew", key=key)
     return DamageError(
         f"record {key!r} (row {place.row} of shard {place.shard}) {what}",
         file=shard_file(place.shard),

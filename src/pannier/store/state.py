@@ -160,8 +160,13 @@ def create_store(address: str | Path) -> OpenedStore:
         raise UsageError(f"{address} is a store already: open it with open_store")
     if not is_empty(storage):
         raise UsageError(f"{address} is there already and is not an empty folder")
+    return create_on(storage)
+
+
+def create_on(storage: Storage) -> OpenedStore:
+    """The same on a storage that holds nothing."""
     if not storage.create(FORMAT_FILE, sealed({"format": FORMAT_NAME, "version": FORMAT_VERSION})):
-        raise UsageError(f"{address} has just become a store by somebody else")
+        raise UsageError(f"{storage.address} has just become a store by somebody else")
     return OpenedStore.on(storage)
 
 

@@ -16,12 +16,12 @@ from pannier.budget import limit_bytes
 from pannier.choices import LabelAs, Last, checked_choice
 from pannier.columns import Rows
 from pannier.errors import NotFoundError, UsageError
-from pannier.feed.chosen import Bits, ChosenRows
-from pannier.feed.course import Course
-from pannier.feed.needs import Needs, needs_of
-from pannier.feed.order import Balanced, Fixed, Order, Shuffled, Weighted
-from pannier.feed.plan import Plan, make_plan, processes_for
-from pannier.feed.side_columns import group_numbers, weights_of
+from pannier.feeding.chosen import Bits, ChosenRows
+from pannier.feeding.course import Course
+from pannier.feeding.needs import Needs, needs_of
+from pannier.feeding.order import Balanced, Fixed, Order, Shuffled, Weighted
+from pannier.feeding.plan import Plan, make_plan, processes_for
+from pannier.feeding.side_columns import group_numbers, weights_of
 from pannier.hashing import checked_seed
 from pannier.images.cost import after_fit_bytes
 from pannier.images.own_steps import registered
@@ -243,6 +243,9 @@ def works_of(jobs: Sequence[FeedJob], state: State) -> list[FeedWork]:
     flags = [np.zeros(len(own), bool) if of is None else of for own, (_, of) in zip(chosen, renderings, strict=True)]
     is_rendered = np.concatenate(flags) if any(rendering for rendering, _ in renderings) else None
     needs = needs_of(state.manifest, rows, first.treatment, first.batch_size, is_rendered, beside, to_canvas=first.to_canvas)
+
+    if state.storage.copies:
+        needs = replace(needs, allocated=needs.allocated + needs.encoded)
 
     def key_at(kind: int) -> str:
         """Of the largest record of a kind."""

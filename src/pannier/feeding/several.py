@@ -7,9 +7,9 @@ from dataclasses import replace
 from typing import Any, Generic, Self, TypeVar
 
 from pannier.errors import NotFoundError, UsageError, did_you_mean
-from pannier.feed.feed import Feed
-from pannier.feed.job import AUGMENTED_SPLIT, FeedJob
-from pannier.feed.plan import Plan
+from pannier.feeding.feed import Feed
+from pannier.feeding.job import AUGMENTED_SPLIT, FeedJob
+from pannier.feeding.plan import Plan
 from pannier.store.state import State
 
 FORMAT = 1

@@ -10,8 +10,8 @@ from typing import Any
 import numpy as np
 
 from pannier.errors import UsageError, did_you_mean
-from pannier.feed.batch import Batch
-from pannier.feed.feed import Feed
+from pannier.feeding.batch import Batch
+from pannier.feeding.feed import Feed
 from pannier.results import Result
 
 # a mean or deviation further off than this is not what standardizing gives

@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from queue import SimpleQueue
 
-from pannier.feed.lookup import Issued, Item, Lookup
+from pannier.feeding.lookup import Issued, Item, Lookup
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any, NamedTuple, Protocol
 
 from pannier.array_types import Array
-from pannier.feed.hand import Stages
+from pannier.feeding.hand import Stages
 
 
 class Made(NamedTuple):

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from pannier.errors import LimitError
-from pannier.feed.needs import LIGHT_ALLOCATION, Needs
+from pannier.feeding.needs import LIGHT_ALLOCATION, Needs
 from pannier.results import Result
 from pannier.units import show_bytes
 

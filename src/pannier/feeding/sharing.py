@@ -10,12 +10,12 @@ from itertools import starmap
 from operator import sub
 from typing import Any
 
-from pannier.feed.hand import Stages
-from pannier.feed.job import CannotTravel, FeedJob, FeedWork, works_of
-from pannier.feed.making import Made, Maker
-from pannier.feed.plan import Plan
-from pannier.feed.processes import Processes
-from pannier.feed.threads import Threads
+from pannier.feeding.hand import Stages
+from pannier.feeding.job import CannotTravel, FeedJob, FeedWork, works_of
+from pannier.feeding.making import Made, Maker
+from pannier.feeding.plan import Plan
+from pannier.feeding.processes import Processes
+from pannier.feeding.threads import Threads
 from pannier.store.leases import Held, reading
 from pannier.store.state import State
 

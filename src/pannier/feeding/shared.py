@@ -12,7 +12,7 @@ from functools import partial
 import numpy as np
 
 from pannier.array_types import Array
-from pannier.feed.buffers import Loan, Shelf, Slot
+from pannier.feeding.buffers import Loan, Shelf, Slot
 
 _ROW, _LABEL = np.dtype(np.int64), np.dtype(np.int32)
 

@@ -12,12 +12,12 @@ from typing import Any, NoReturn, Self
 import numpy as np
 
 from pannier.errors import PannierError, UsageError
-from pannier.feed.batch import Batch
-from pannier.feed.job import FeedJob, FeedWork, notes_on
-from pannier.feed.plan import Plan
-from pannier.feed.position import position_of, read_position
-from pannier.feed.sharing import Hold, Shared
-from pannier.feed.side_columns import checked_columns
+from pannier.feeding.batch import Batch
+from pannier.feeding.job import FeedJob, FeedWork, notes_on
+from pannier.feeding.plan import Plan
+from pannier.feeding.position import position_of, read_position
+from pannier.feeding.sharing import Hold, Shared
+from pannier.feeding.side_columns import checked_columns
 from pannier.results import Result
 from pannier.store.state import State
 

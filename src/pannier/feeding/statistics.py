@@ -10,8 +10,8 @@ from typing import Any, TypeVar
 import numpy as np
 
 from pannier.errors import SourceError, TreatmentError
-from pannier.feed.feed import Feed, pictures_digest
-from pannier.feed.job import job_of
+from pannier.feeding.feed import Feed, pictures_digest
+from pannier.feeding.job import job_of
 from pannier.images.treatment import Treatment
 from pannier.results import Result
 from pannier.store.state import State

@@ -21,11 +21,11 @@ from dataclasses import replace
 from typing import Any
 
 from pannier.errors import PannierError, UsageError
-from pannier.feed.hand import Stages
-from pannier.feed.job import CannotTravel, FeedWork, modules_of
-from pannier.feed.making import Made
-from pannier.feed.plain_errors import error_of
-from pannier.feed.shared import Lending, SharedShelf
+from pannier.feeding.hand import Stages
+from pannier.feeding.job import CannotTravel, FeedWork, modules_of
+from pannier.feeding.making import Made
+from pannier.feeding.plain_errors import error_of
+from pannier.feeding.shared import Lending, SharedShelf
 
 # how often a waiting consumer looks whether the process it waits for runs
 _TIMEOUT = struct.pack("ll", 0, 500_000)
@@ -196,7 +196,7 @@ class Engine:
 
 def _started(says: int, file: int) -> subprocess.Popen[bytes]:
     return subprocess.Popen(
-        [sys.executable, "-P", "-m", "pannier.feed.child"],
+        [sys.executable, "-P", "-m", "pannier.feeding.child"],
         stdin=subprocess.PIPE,
         stdout=says,
         env=os.environ | {"PYTHONPATH": os.pathsep.join(path or os.getcwd() for path in sys.path)},

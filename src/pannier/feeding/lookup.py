@@ -12,9 +12,9 @@ import numpy as np
 
 from pannier.array_types import Array, Numbers
 from pannier.columns import numbers_of, tuples
-from pannier.feed.buffers import Slot
-from pannier.feed.course import Places
-from pannier.feed.job import FeedWork
+from pannier.feeding.buffers import Slot
+from pannier.feeding.course import Places
+from pannier.feeding.job import FeedWork
 from pannier.images.chance import Variation, variations
 from pannier.images.facts import Facts
 from pannier.images.placement import Box
@@ -62,7 +62,8 @@ class Lookup:
         job, self._state = work.job, work.state
         self._manifest, self._rows, self._heavy = work.state.manifest, work.rows, work.heavy
         names = self._manifest.names("label")
-        self._numbers = numbers_of(np.arange(len(names), dtype=np.int32), names, self._state.classes)
+        numbers = numbers_of(np.arange(len(names), dtype=np.int32), names, self._state.classes)
+        self._numbers = np.append(numbers, -1).astype(np.int32)  # the last is of -1, for none
         self._codes = self._manifest.codes("label")[0] if self._manifest.lacks("label") else None
         self._batch_size, self._course, self._passed = job.batch_size, work.course, work.order
         self._seed, self._treatment = job.seed, job.treatment
@@ -139,9 +140,8 @@ class Lookup:
     def _labels(self, rows: Array) -> Array:
         """Their class numbers int32, -1 for none."""
         if self._codes is None:
-            return self._numbers[self._manifest.gather(rows, "label")].astype(np.int32)
-        codes = self._codes[rows]
-        return np.where(codes < 0, -1, self._numbers[codes]).astype(np.int32)
+            return self._numbers[self._manifest.gather(rows, "label")]
+        return self._numbers[self._codes[rows]]
 
     def _places(self, rows: Array) -> list[Place]:
         by_digest = None if self._unproved is None else self._unproved[rows]

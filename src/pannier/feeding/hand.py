@@ -10,10 +10,10 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from pannier.errors import PictureError, TreatmentError
-from pannier.feed.buffers import Slot
-from pannier.feed.job import FeedWork
-from pannier.feed.lookup import Item, Lookup
-from pannier.feed.runs import Run
+from pannier.feeding.buffers import Slot
+from pannier.feeding.job import FeedWork
+from pannier.feeding.lookup import Item, Lookup
+from pannier.feeding.runs import Run
 from pannier.images.chance import Variation
 from pannier.images.prepare import Preparation
 from pannier.store.places import PictureReader, Place, ReadError, damage

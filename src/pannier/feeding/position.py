@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from pannier.errors import UsageError
-from pannier.feed.job import FeedWork
+from pannier.feeding.job import FeedWork
 
 FORMAT = 1
 # what says which batch comes when, and what is in it; workers, `ahead` and limits do not

@@ -14,7 +14,7 @@ import numpy as np
 from pannier.array_types import Array, Numbers
 from pannier.columns import Rows, numbers_of
 from pannier.errors import PictureError, UsageError
-from pannier.feed.job import FeedJob
+from pannier.feeding.job import FeedJob
 from pannier.images.chance import Variation, variations
 from pannier.images.facts import Facts
 from pannier.images.prepare import Preparation

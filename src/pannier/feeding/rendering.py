@@ -10,8 +10,8 @@ import numpy as np
 
 from pannier.array_types import Array
 from pannier.errors import StoreError, UsageError
-from pannier.feed.feed import Feed
-from pannier.feed.job import job_of
+from pannier.feeding.feed import Feed
+from pannier.feeding.job import job_of
 from pannier.images.treatment import Treatment
 from pannier.results import Result
 from pannier.storage.protocol import Storage

@@ -8,8 +8,8 @@ from typing import Any, Self
 
 from pannier.budget import limit_bytes
 from pannier.errors import UsageError
-from pannier.feed.batch import Batch
-from pannier.feed.feed import Feed
+from pannier.feeding.batch import Batch
+from pannier.feeding.feed import Feed
 from pannier.results import Result
 
 FORMAT = 1

@@ -14,11 +14,11 @@ from itertools import count
 from queue import Empty, SimpleQueue
 
 from pannier.errors import PannierError
-from pannier.feed.buffers import FreeSlots, Shelf, Slot
-from pannier.feed.hand import Hand, Stages
-from pannier.feed.job import FeedWork
-from pannier.feed.lookup import Issued, Lookup
-from pannier.feed.runs import Run, Stream, WorkQueue
+from pannier.feeding.buffers import FreeSlots, Shelf, Slot
+from pannier.feeding.hand import Hand, Stages
+from pannier.feeding.job import FeedWork
+from pannier.feeding.lookup import Issued, Lookup
+from pannier.feeding.runs import Run, Stream, WorkQueue
 
 LONGEST_RUN = 8
 # how often a waiting consumer looks whether the threads it waits for are alive

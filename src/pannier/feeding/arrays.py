@@ -10,8 +10,8 @@ import numpy as np
 
 from pannier.budget import limit_bytes
 from pannier.errors import LimitError, UsageError
-from pannier.feed.feed import Feed
-from pannier.feed.job import FeedOptions, job_of
+from pannier.feeding.feed import Feed
+from pannier.feeding.job import FeedOptions, job_of
 from pannier.images.treatment import Treatment
 from pannier.results import Result
 from pannier.store.choosing import chosen_rows

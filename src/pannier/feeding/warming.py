@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from pannier.feed.job import FeedWork
+from pannier.feeding.job import FeedWork
 from pannier.images.prepare import warm_up
 
 # so many of a feed's records are looked through for formats and modes

@@ -7,13 +7,13 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from pannier.errors import PannierError
-from pannier.feed.buffers import Shelf, Slot
-from pannier.feed.engine import Engine
-from pannier.feed.hand import Stages
-from pannier.feed.job import FeedWork
-from pannier.feed.lookup import Issued
-from pannier.feed.making import Made
-from pannier.feed.runs import Stream
+from pannier.feeding.buffers import Shelf, Slot
+from pannier.feeding.engine import Engine
+from pannier.feeding.hand import Stages
+from pannier.feeding.job import FeedWork
+from pannier.feeding.lookup import Issued
+from pannier.feeding.making import Made
+from pannier.feeding.runs import Stream
 
 
 class Threads:

@@ -20,11 +20,11 @@ from queue import SimpleQueue
 from typing import Any
 
 from pannier import memory
-from pannier.feed.job import FeedJob, FeedWork, works_of
-from pannier.feed.plain_errors import plain_error
-from pannier.feed.shared import SharedShelf
-from pannier.feed.threads import Threads
-from pannier.feed.warming import warm_up_for
+from pannier.feeding.job import FeedJob, FeedWork, works_of
+from pannier.feeding.plain_errors import plain_error
+from pannier.feeding.shared import SharedShelf
+from pannier.feeding.threads import Threads
+from pannier.feeding.warming import warm_up_for
 
 STACK_BYTES = 1 << 20
 

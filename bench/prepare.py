@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import tempfile
 import time
+from itertools import count
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import cv2
 import numpy as np
@@ -13,7 +14,7 @@ import numpy as np
 import pannier
 from bench.data import photograph, write_archive
 from bench.slices import Report, alternate, ratio
-from pannier.feeding.rendering import remove_rendering
+from pannier.feeding.rendering import list_renderings, remove_rendering
 from pannier.feeding.statistics import measure_values
 from pannier.images.chance import draw_numbers, variations
 from pannier.images.facts import read_facts
@@ -47,6 +48,7 @@ def run(report: Report) -> None:
         snapshot = pannier.create(Path(folder) / "s.store").pack(archive, shares={"train": 100}).snapshot
         report.title(f"The same from a store of {PICTURES} pictures, two workers on two cores")
         _rendered(report, snapshot)
+        _filling(report, snapshot)
         _whole_splits(report, snapshot)
 
 
@@ -152,6 +154,23 @@ def _values(report: Report) -> None:
     times = alternate({"values": values, "copy": copy}, 60)
     found = ratio(times["values"], times["copy"])
     report.line("the value step, against a plain copy of the float32 array", found, "<= 1.2", found.median <= 1.2)
+
+
+def _filling(report: Report, snapshot: pannier.Snapshot) -> None:
+    """First epochs that keep their canvases, each of a fixed part of its own, against such that keep nothing."""
+    numbers = count()
+
+    def epoch(rendered: Literal["fill"] | bool) -> None:
+        treatment = pannier.Treatment(SIDE, **NUMBERS, pad=f"#{next(numbers):06x}")
+        with snapshot.feed("train", treatment, workers=2, rendered=rendered) as feed:
+            for each in feed:
+                del each
+
+    times = alternate({"fill": lambda: epoch("fill"), "bare": lambda: epoch(False)}, 24)
+    found = ratio(times["fill"], times["bare"])
+    report.line("a first epoch that keeps its canvases, against one that keeps none", found, "<= 1.05", found.median <= 1.05)
+    for kept in list_renderings(snapshot.storage):
+        remove_rendering(snapshot.storage, kept.digest)
 
 
 def _rendered(report: Report, snapshot: pannier.Snapshot) -> None:

@@ -40,7 +40,8 @@ if TYPE_CHECKING:
     from pannier.feeding.feed import Meter
     from pannier.feeding.mixing import Mix, mix
     from pannier.feeding.plan import Plan
-    from pannier.feeding.rendering import Rendered, RenderPlan
+    from pannier.feeding.render_plan import RenderPlan
+    from pannier.feeding.rendering import Rendered
     from pannier.feeding.several import Feeds
     from pannier.feeding.statistics import Statistics
     from pannier.feeding.view import View
@@ -84,7 +85,8 @@ _HOMES = {
     "pannier.feeding.feed": "Meter",
     "pannier.feeding.mixing": "Mix mix",
     "pannier.feeding.plan": "Plan",
-    "pannier.feeding.rendering": "RenderPlan Rendered",
+    "pannier.feeding.render_plan": "RenderPlan",
+    "pannier.feeding.rendering": "Rendered",
     "pannier.feeding.several": "Feeds",
     "pannier.feeding.statistics": "Statistics",
     "pannier.feeding.view": "View",

@@ -15,7 +15,8 @@ from pannier.feeding import batch, feed
 from pannier.feeding.arrays import Arrays, arrays
 from pannier.feeding.describing import Description, describe
 from pannier.feeding.job import AUGMENTED_SPLIT, FeedOptions, job_of
-from pannier.feeding.rendering import DEFAULT_DISK_LIMIT, RenderPlan, plan_rendering, render
+from pannier.feeding.render_plan import DEFAULT_DISK_LIMIT, RenderPlan
+from pannier.feeding.rendering import plan_rendering, render
 from pannier.feeding.several import Feeds, jobs_of_splits
 from pannier.feeding.sharing import Shared
 from pannier.feeding.side_columns import class_weights
@@ -116,7 +117,8 @@ class FedState(State):
         seed: of the order and of every random step. subset: a part, as "10%" or 0.1, fair in every class, fixed by the seed;
         a smaller one lies in a larger. where: SQL over the records' columns, for a feed of some of them.
         shuffle, augment: by default for the split "train" alone. rendered: take rendered canvases where there are any
-        (None), never (False), or raise where any is missing (True).
+        (None), never (False), or raise where any is missing (True); "fill": keep what the first epoch makes, for the next
+        ones, within `disk_limit` (bytes, "20GiB", or None) for all renderings of the store; raises StoreError beyond it.
         label_as: "number" int64 (N,), "one_hot" float32 (N, classes), "name" a list.
         processes: that make the batches, in memory shared with this one, whatever its own Python code does meanwhile; 0 for
         threads of this one; "auto" takes processes where an epoch is long and the limit large (see docs/feeding.md).

@@ -11,7 +11,8 @@ from pannier.errors import UsageError
 from pannier.units import show_bytes
 
 if TYPE_CHECKING:
-    from pannier.feeding.rendering import Rendered, RenderPlan
+    from pannier.feeding.render_plan import RenderPlan
+    from pannier.feeding.rendering import Rendered
 
 
 _HOW = {

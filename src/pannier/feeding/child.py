@@ -113,6 +113,8 @@ class Child:
             *lines, rest = (rest + piece).split(b"\n")
             for line in lines:
                 self._hear(line)
+        if self._threads is not None and self._threads.engine.filling is not None:
+            self._threads.engine.filling.close()
         os._exit(0)
 
     def _hear(self, line: bytes) -> None:

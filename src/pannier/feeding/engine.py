@@ -15,6 +15,7 @@ from queue import Empty, SimpleQueue
 
 from pannier.errors import PannierError
 from pannier.feeding.buffers import FreeSlots, Shelf, Slot
+from pannier.feeding.filling import Filling
 from pannier.feeding.hand import Hand, Stages
 from pannier.feeding.job import FeedWork
 from pannier.feeding.lookup import Issued, Lookup
@@ -35,6 +36,7 @@ class Engine:
     def __init__(self, works: Sequence[FeedWork], shelf: Shelf) -> None:
         self._works, self._settings = works, works[0].settings
         self._shelf, self._slot_numbers = shelf, count()
+        self.filling = Filling(works) if works[0].job.fills else None
         self._lookups = [Lookup(work) for work in works]
         settings = self._settings
         self.free = FreeSlots()
@@ -141,7 +143,7 @@ class Engine:
     def _work_on(self, heavy: bool, ready: SimpleQueue[BaseException | None]) -> None:
         """A worker's or lane's thread."""
         try:
-            hand = Hand(self._works, heavy)
+            hand = Hand(self._works, heavy, self.filling)
         except BaseException as error:
             ready.put(error)
             return
@@ -157,6 +159,8 @@ class Engine:
                 del run, problem
         finally:
             hand.close()
+            if self.filling is not None:
+                self.filling.close()
 
     def next_done(self, stream: Stream) -> tuple[Issued | None, BaseException | None]:
         """What `stream.done` gives next. Raises PannierError where a thread has died without a word, and once closed."""

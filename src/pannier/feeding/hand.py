@@ -9,13 +9,19 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from pannier.array_types import Array
 from pannier.errors import PictureError, TreatmentError
 from pannier.feeding.buffers import Slot
+from pannier.feeding.filling import Filling
 from pannier.feeding.job import FeedWork
 from pannier.feeding.lookup import Item, Lookup
+from pannier.feeding.needs import KEPT_AT_ONCE
 from pannier.feeding.runs import Run
 from pannier.images.chance import Variation
+from pannier.images.facts import Facts
+from pannier.images.placement import Box
 from pannier.images.prepare import Preparation
+from pannier.store.boxes import canvas_identity
 from pannier.store.places import PictureReader, Place, ReadError, damage
 
 _log = logging.getLogger("pannier")
@@ -35,7 +41,7 @@ class Stages(NamedTuple):
 class Hand:
     """What one thread works with: a reader, a read buffer, a preparation."""
 
-    def __init__(self, works: Sequence[FeedWork], heavy: bool) -> None:
+    def __init__(self, works: Sequence[FeedWork], heavy: bool, filling: Filling | None = None) -> None:
         work = next((work for work in works if work.rendering is not None), works[0])
         settings, treatment = work.settings, work.job.treatment
         open_files = max(4, min(32, 512 // max(1, settings.workers + settings.heavy_lanes)))
@@ -54,6 +60,9 @@ class Hand:
             self._canvas = np.empty(work.rendering.shape, np.uint8)
             self._canvas_bytes = memoryview(self._canvas.data).cast("B")
             self._is_copied = work.is_copied
+        self._filling, self._identities = filling, list[bytes]()
+        if filling is not None and work.rendering is not None:
+            self._kept = np.empty((KEPT_AT_ONCE, *work.rendering.shape), np.uint8)
 
     def work(self, run: Run) -> BaseException | None:
         """Prepares a run's pictures into their batch's slot; the error that stopped it, if one did."""
@@ -78,10 +87,13 @@ class Hand:
                 read = perf_counter()
                 if self._to_canvas:
                     self._preparation.canvas_into(data, facts, slot.array[at], box)
+                elif self._filling is not None and self._filling.wants(record, run.batch.number[0], place.sha256, box):
+                    self._preparation.from_canvas(self._keep(data, facts, place, box), slot.array[at], variation)
                 else:
                     self._preparation.into(data, facts, slot.array[at], variation, box)
                 self._read_seconds += read - started
                 self._prepare_seconds += perf_counter() - read
+            self._hand_on()
         except (ReadError, PictureError) as error:
             assert item is not None
             assert place is not None
@@ -91,6 +103,21 @@ class Hand:
         except BaseException as error:
             return error
         return None
+
+    def _keep(self, data: memoryview, facts: Facts, place: Place, box: Box | None) -> Array:
+        """A picture's canvas, among those that are handed on to be kept."""
+        assert self._preparation is not None
+        if len(self._identities) == len(self._kept):
+            self._hand_on()
+        canvas: Array = self._kept[len(self._identities)]
+        self._preparation.canvas_into(data, facts, canvas, box)
+        self._identities.append(canvas_identity(place.sha256, box))
+        return canvas
+
+    def _hand_on(self) -> None:
+        if self._filling is not None and self._identities:
+            identities, self._identities = self._identities, []
+            self._filling.add(identities, self._kept[: len(identities)])
 
     @property
     def stages(self) -> Stages:

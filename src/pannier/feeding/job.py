@@ -21,6 +21,7 @@ from pannier.feeding.course import Course
 from pannier.feeding.needs import Needs, needs_of
 from pannier.feeding.order import Balanced, Fixed, Order, Shuffled, Weighted
 from pannier.feeding.plan import Plan, make_plan, processes_for
+from pannier.feeding.render_plan import DEFAULT_DISK_LIMIT
 from pannier.feeding.side_columns import group_numbers, weights_of
 from pannier.hashing import checked_seed
 from pannier.images.cost import after_fit_bytes
@@ -32,8 +33,13 @@ from pannier.store.boxes import check_boxes, identities_of
 from pannier.store.canvases import Rendering, rendering_of
 from pannier.store.choosing import chosen_rows
 from pannier.store.state import State, open_store
+from pannier.units import read_limit
 
 AUGMENTED_SPLIT = "train"
+# canvases are kept as they are made
+FILL: Literal["fill"] = "fill"
+# what is held for that beside a flag a record: a shard in the making
+_FILLING_BYTES = 1 << 20
 MOST_PROCESSES = 64
 # what an order that is no shuffle holds of each record
 BYTES_PER_ORDERED_RECORD = 28
@@ -51,7 +57,8 @@ class FeedOptions:
     where: str | None = None
     shuffle: bool | None = None
     augment: bool | None = None
-    rendered: bool | None = None
+    rendered: bool | Literal["fill"] | None = None
+    disk_limit: str | int | None = DEFAULT_DISK_LIMIT
     last: Last = "keep"
     steps: int | None = None
     part: int = 0
@@ -77,6 +84,9 @@ class FeedOptions:
             raise UsageError(f"processes = {self.processes!r}: {what}")
         if isinstance(self.part, bool) or not isinstance(self.part, int) or not 0 <= self.part < self.parts:
             raise UsageError(f"part = {self.part!r}: of {self.parts} parts there are 0 to {self.parts - 1}")
+        if self.rendered not in (None, False, True, FILL):
+            raise UsageError(f"rendered = {self.rendered!r}: True, False, {FILL!r}, or None for what is there")
+        read_limit(self.disk_limit)
         checked_choice("last", self.last, Last)
         checked_choice("label_as", self.label_as, LabelAs)
         checked_seed(self.seed)
@@ -98,6 +108,11 @@ class FeedJob(FeedOptions):
     to_canvas: bool = False
     by_digest: bool = False
     turn: int | None = None
+
+    @property
+    def fills(self) -> bool:
+        """Whether canvases are kept as they are made."""
+        return self.rendered == FILL and self.treatment is not None and not self.to_canvas
 
     @property
     def limit_bytes(self) -> int | None:
@@ -226,6 +241,8 @@ class FeedWork:
             return
         how = {"augment": bool(job.augment), "has_canvases": self.rendering is not None, "to_canvas": job.to_canvas}
         compile_kernels(job.treatment, decodes=not is_whole, **how)
+        if job.fills:
+            compile_kernels(job.treatment, decodes=True, **how | {"to_canvas": True})
 
 
 def work_of(job: FeedJob, state: State) -> FeedWork:
@@ -242,8 +259,8 @@ def works_of(jobs: Sequence[FeedJob], state: State) -> list[FeedWork]:
     rows = chosen[0] if len(chosen) == 1 else np.concatenate(chosen)
     flags = [np.zeros(len(own), bool) if of is None else of for own, (_, of) in zip(chosen, renderings, strict=True)]
     is_rendered = np.concatenate(flags) if any(rendering for rendering, _ in renderings) else None
-    needs = needs_of(state.manifest, rows, first.treatment, first.batch_size, is_rendered, beside, to_canvas=first.to_canvas)
-
+    made: dict[str, bool] = {"to_canvas": first.to_canvas, "keeps": first.fills}
+    needs = needs_of(state.manifest, rows, first.treatment, first.batch_size, is_rendered, beside, **made)
     if state.storage.copies:
         needs = replace(needs, allocated=needs.allocated + needs.encoded)
 
@@ -277,6 +294,7 @@ def _order_bytes(job: FeedJob, state: State, rows: ChosenRows) -> int:
     held = rows.byte_count + len(rows) // 8 + 8 + len(state) * job.by_digest
     if job.balance is not None or job.weights is not None or not job.shuffle:
         held += BYTES_PER_ORDERED_RECORD * len(rows) * max(1, job.variations)
+    held += (len(state) + _FILLING_BYTES) * job.fills
     return held + 4 * len(state) * state.manifest.lacks("label")
 
 
@@ -314,6 +332,9 @@ def _rendered(job: FeedJob, state: State, rows: Rows) -> tuple[Rendering | None,
     if job.treatment is None or is_unwanted or job.to_canvas:
         return None, None
     rendering = rendering_of(state.storage, job.treatment)
+    if job.fills:
+        there = None if rendering is None else rendering.has(identities_of(state.manifest, rows, job.treatment))
+        return rendering or Rendering(state.storage, job.treatment.fixed_part), there
     is_rendered = None if rendering is None else rendering.has(identities_of(state.manifest, rows, job.treatment))
     missing = len(rows) if is_rendered is None else len(rows) - int(is_rendered.sum())
     if job.rendered and missing:

@@ -20,6 +20,8 @@ LIGHT_ALLOCATION = 1 << 20
 # sides up to this many pixels are told apart; longer ones, which are rare, are all told one by one
 _SIDE_BITS = 22
 _MOST_NAMES = 1 << 12
+# canvases that a thread holds until it hands them on to be kept
+KEPT_AT_ONCE = 8
 
 
 @dataclass(frozen=True)
@@ -28,6 +30,7 @@ class Needs:
 
     A kind is one format, mode, size and turn: `encoded` is its largest file, `counts` its records, and `kinds` has by record
     the number of its kind. `largest` are the largest files of all, as many as come in a batch, in ascending order.
+    kept_bytes: of canvases that a thread keeps.
     """
 
     encoded: Numbers
@@ -41,6 +44,7 @@ class Needs:
     batch_size: int
     order_bytes: int
     encoded_bytes: int = 0
+    kept_bytes: int = 0
 
     @cached_property
     def of_one_worker(self) -> Numbers:
@@ -66,6 +70,7 @@ def needs_of(
     order_bytes: int,
     *,
     to_canvas: bool = False,
+    keeps: bool = False,
 ) -> Needs:
     """What some rows cost to feed. `is_rendered` says of which of them a canvas is read in place of the picture."""
     encoded = manifest.gather(rows, "byte_count").astype(np.int64)
@@ -94,7 +99,8 @@ def needs_of(
         total = int(encoded[~is_rendered].sum()) + canvas * int(is_rendered.sum())
     item_bytes = canvas if to_canvas else treatment.byte_count
     none = encoded[:0]
-    return Needs(read, own, allocated, scratch, counts, kinds, none, item_bytes, batch_size, order_bytes, total)
+    kept = KEPT_AT_ONCE * canvas if keeps else 0
+    return Needs(read, own, allocated, scratch, counts, kinds, none, item_bytes, batch_size, order_bytes, total, kept)
 
 
 def _told_apart(manifest: Manifest, rows: Rows, is_rendered: Flags | None) -> tuple[Numbers, Rows]:

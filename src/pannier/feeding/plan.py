@@ -130,8 +130,8 @@ def _shapes(workers: int, ahead: int | None) -> Iterator[tuple[int, int]]:
 
 
 def _plan(needs: Needs, limit: int | None, workers: int, lanes: int, ahead: int, light: int, heavy: int) -> Plan:
-    light_each = light + WORKER_BYTES
-    heavy_each = heavy + WORKER_BYTES
+    light_each = light + WORKER_BYTES + needs.kept_bytes
+    heavy_each = heavy + WORKER_BYTES + needs.kept_bytes
     decode = workers * light_each + lanes * heavy_each
     batch = needs.batch_bytes(needs.batch_size)
     total = ENGINE_BYTES + needs.order_bytes + decode + (ahead + 1) * batch

@@ -31,6 +31,8 @@ from pannier.feeding.shared import Lending, SharedShelf
 _TIMEOUT = struct.pack("ll", 0, 500_000)
 # a process that is told to end, and has not, is killed after this
 GRACE_SECONDS = 1.0
+# one that keeps canvases publishes them before
+FILLING_SECONDS = 30.0
 
 _log = logging.getLogger("pannier")
 
@@ -291,7 +293,7 @@ class Processes:
         engines, self._engines, self._busy = self._engines, [], []
         for engine in engines:
             engine.hang_up()
-        until = time.monotonic() + GRACE_SECONDS
+        until = time.monotonic() + (FILLING_SECONDS if self._works[0].job.fills else GRACE_SECONDS)
         for engine in engines:
             engine.wait(until)
 

@@ -10,6 +10,7 @@ from itertools import starmap
 from operator import sub
 from typing import Any
 
+from pannier.feeding.filling import filling_note
 from pannier.feeding.hand import Stages
 from pannier.feeding.job import CannotTravel, FeedJob, FeedWork, works_of
 from pannier.feeding.making import Made, Maker
@@ -31,7 +32,7 @@ class Shared:
     def __init__(self, jobs: Sequence[FeedJob], state: State) -> None:
         self._state = state
         self.works = works_of(jobs, state)
-        self.notes: list[str] = []
+        self.notes = [filling_note(self.works)] if self.works[0].job.fills else list[str]()
         self._maker: Maker | None = None
         self._lease: Held | None = None
         self._has_it: Hold | None = None

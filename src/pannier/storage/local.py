@@ -73,8 +73,8 @@ class LocalStorage:
                 draft.sink.write(content)
             return draft.publish(name)
 
-    def draft(self, folder: str) -> LocalDraft:
-        return LocalDraft(self.root, self._path(folder))
+    def draft(self, folder: str, *, lasts: bool = True) -> LocalDraft:
+        return LocalDraft(self.root, self._path(folder), lasts=lasts)
 
     def drafts(self) -> Sequence[str]:
         return sorted(path.relative_to(self.root).as_posix() for path in self.root.rglob(f"{DRAFT_PREFIX}*"))
@@ -183,7 +183,8 @@ class LocalDraft:
 
     def flush_early(self) -> None:
         with contextlib.suppress(OSError):  # whether it succeeds is seen when the file is published
-            flush(self.path)
+            if self._lasts:
+                flush(self.path)
 
     def publish(self, name: str) -> bool:
         check_name(name)

@@ -67,7 +67,7 @@ class MemoryStorage:
                 self._files[at] = (content, time.time())
             return is_free
 
-    def draft(self, folder: str) -> MemoryDraft:
+    def draft(self, folder: str, *, lasts: bool = True) -> MemoryDraft:
         return MemoryDraft(self)
 
     def drafts(self) -> Sequence[str]:

@@ -76,8 +76,8 @@ class Storage(Protocol):
         lasts: False for what need not outlive the machine's running, so that nobody waits for the disk.
         """
 
-    def draft(self, folder: str) -> Draft:
-        """A new file in the making that will be published into `folder`."""
+    def draft(self, folder: str, *, lasts: bool = True) -> Draft:
+        """A new file in the making that will be published into `folder`; `lasts` as of `create`."""
 
     def drafts(self) -> Sequence[str]:
         """Drafts that lie there, of writers at work or ended; `remove` takes them."""

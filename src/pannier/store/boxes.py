@@ -44,6 +44,10 @@ def canvas_identities(sha256: Digests, boxes: list[Box | None]) -> Digests:
     identities = np.array(sha256, np.uint8)
     for i, box in enumerate(boxes):
         if box is not None:
-            numbers = np.array(box, ">f8").tobytes()
-            identities[i] = np.frombuffer(hashlib.sha256(sha256[i].tobytes() + numbers).digest(), np.uint8)
+            identities[i] = np.frombuffer(canvas_identity(sha256[i].tobytes(), box), np.uint8)
     return identities
+
+
+def canvas_identity(sha256: bytes, box: Box | None) -> bytes:
+    """The same of one."""
+    return sha256 if box is None else hashlib.sha256(sha256 + np.array(box, ">f8").tobytes()).digest()

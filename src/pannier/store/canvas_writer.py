@@ -14,11 +14,11 @@ from pannier.store.shards import ShardWriter
 class CanvasWriter:
     """Writes canvases into shards of about `shard_bytes`; each is published when it is full, and readable from then on.
 
-    `close` leaves nothing of an unfinished shard.
+    `close` leaves nothing of an unfinished shard. lasts: see `Storage.draft`.
     """
 
-    def __init__(self, rendering: Rendering, shard_bytes: int) -> None:
-        self._rendering, self._shard_bytes = rendering, shard_bytes
+    def __init__(self, rendering: Rendering, shard_bytes: int, *, lasts: bool = True) -> None:
+        self._rendering, self._shard_bytes, self._lasts = rendering, shard_bytes, lasts
         self._shard: ShardWriter | None = None
         _, height, width = rendering.shape
         self._facts = Facts("canvas", "raw", height, width, 1, False)
@@ -26,7 +26,7 @@ class CanvasWriter:
     def add(self, identities: list[bytes], canvases: Any) -> None:
         """Canvases in one array, uint8 (n, channels, height, width), with their identities."""
         if self._shard is None:
-            self._shard = ShardWriter(self._rendering.storage)
+            self._shard = ShardWriter(self._rendering.storage, lasts=self._lasts)
         crcs = [crc32_of(canvas.data.cast("B")) for canvas in canvases]
         self._shard.add_equal(identities, crcs, self._facts, canvases)
         if self._shard.byte_count >= self._shard_bytes:

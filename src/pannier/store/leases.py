@@ -191,6 +191,11 @@ def reading(storage: Storage, snapshots: Sequence[str]) -> Held | None:
         return None
 
 
+def writing(storage: Storage) -> Held:
+    """A writer's lease, to be renewed and ended. Waits for a tidier to end. Raises ConflictError, StoreError."""
+    return _taken_beside_no_tidier(storage, WRITER)
+
+
 def writes(function: F) -> F:
     """A function whose first argument is a store holds a writer's lease on it while it runs."""
 

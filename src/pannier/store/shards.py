@@ -62,11 +62,12 @@ class Located:
 class ShardWriter:
     """Writes one shard. Holds at most one block. `finish` publishes it and gives its name; a context manager.
 
-    A thread of its own sends what is written to the disk meanwhile, so that `finish` has less to wait for.
+    A thread of its own sends what is written to the disk meanwhile, so that `finish` has less to wait for; where what is
+    written need not outlive the machine's running (`lasts`), nothing waits.
     """
 
-    def __init__(self, storage: Storage) -> None:
-        self._draft: Draft = storage.draft(SHARDS)
+    def __init__(self, storage: Storage, *, lasts: bool = True) -> None:
+        self._draft: Draft = storage.draft(SHARDS, lasts=lasts)
         with disk_errors_translated(SHARDS):
             self._writer = pa.ipc.new_file(self._draft.sink, SCHEMA)
         self._block: list[Picture] = []

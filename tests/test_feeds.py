@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import dataclasses
 import json
+import logging
 import threading
 from typing import Any
 
@@ -112,3 +114,26 @@ def test_loops_in_several_threads_take_turns(packed: pannier.Snapshot) -> None:
             thread.join()
     assert all(map(all, given.values()))
     assert [len(each) for each in given.values()] == [11, 3]
+
+
+def test_the_meter_tells_where_the_time_and_memory_went(packed: pannier.Snapshot, caplog: pytest.LogCaptureFixture) -> None:
+    for processes in (0, 1):
+        caplog.clear()
+        with (
+            caplog.at_level(logging.INFO, "pannier"),
+            packed.feed("train", TREATMENT, batch_size=4, processes=processes, log_every=1e-6) as feed,
+        ):
+            kept = [batch.images for epoch in feed.epochs(3) for batch in epoch]
+            meter = feed.meter
+        assert [*meter.stages] == ["read", "decode", "prepare", "hand_over"]
+        assert sum(meter.stages.values()) == pytest.approx(1)
+        assert 0 <= meter.stalled_share <= 1
+        assert 0 < meter.memory_bytes <= meter.peak_memory_bytes
+        assert len(caplog.messages) == meter.batches == len(kept)
+        assert caplog.messages[-1].startswith("feed of train: 126 pictures in ")
+        assert "decoding" in meter.in_words
+    held_up = dataclasses.replace(meter, processes=0, stalled_share=0.5, waiting_share=0.6)
+    assert "for 50% of their time" in held_up.advice
+    assert not dataclasses.replace(held_up, waiting_share=0.1).advice
+    with pytest.raises(UsageError, match="log_every"):
+        packed.feed("train", TREATMENT, log_every=0)

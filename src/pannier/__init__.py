@@ -37,7 +37,7 @@ if TYPE_CHECKING:
     from pannier.dealing.shares import Dealing
     from pannier.feeding.arrays import Arrays
     from pannier.feeding.describing import Description
-    from pannier.feeding.feed import Meter
+    from pannier.feeding.metering import Meter
     from pannier.feeding.mixing import Mix, mix
     from pannier.feeding.plan import Plan
     from pannier.feeding.render_plan import RenderPlan
@@ -82,7 +82,7 @@ _HOMES = {
     "pannier.dealing.shares": "Dealing",
     "pannier.feeding.arrays": "Arrays",
     "pannier.feeding.describing": "Description",
-    "pannier.feeding.feed": "Meter",
+    "pannier.feeding.metering": "Meter",
     "pannier.feeding.mixing": "Mix mix",
     "pannier.feeding.plan": "Plan",
     "pannier.feeding.render_plan": "RenderPlan",

@@ -10,6 +10,7 @@ import resource
 import sys
 import threading
 import time
+from collections.abc import Mapping
 
 _M_MMAP_THRESHOLD = -3
 _MAP_THRESHOLD_BYTES = 128 << 10
@@ -18,6 +19,16 @@ _MAP_THRESHOLD_BYTES = 128 << 10
 def working_bytes(pid: int | None = None) -> int:
     """RssAnon + RssShmem of a process (this one for None), in bytes; 0 where it is gone or the system does not tell."""
     return _status(pid, ("RssAnon", "RssShmem"))
+
+
+def private_bytes(pid: int | None = None) -> int:
+    """RssAnon: what a process alone holds, without memory that it shares."""
+    return _status(pid, ("RssAnon",))
+
+
+def bytes_above(levels: Mapping[int, int]) -> int:
+    """What some processes hold, each above its level; memory that they share with others included."""
+    return sum(max(0, working_bytes(pid) - level) for pid, level in levels.items())
 
 
 def writable_bytes(pid: int | None = None) -> int:
@@ -77,13 +88,13 @@ class Sampler:
     def __init__(self, pid: int, every_seconds: float = 0.01) -> None:
         self._pid, self._every = pid, every_seconds
         self._ended = threading.Event()
-        self._others: list[tuple[int, int]] = []
+        self._others: dict[int, int] = {}
         self.peak_bytes = 0
         self._thread = threading.Thread(target=self._watch, name="pannier-sampler", daemon=True)
         self._thread.start()
 
     def add(self, pid: int, level: int) -> None:
-        self._others.append((pid, level))
+        self._others[pid] = level
 
     def reset(self) -> None:
         self.peak_bytes = self._bytes()
@@ -91,8 +102,7 @@ class Sampler:
     def _bytes(self) -> int:
         if not self._others:
             return working_bytes(self._pid)
-        others = sum(max(0, working_bytes(pid) - level) for pid, level in self._others)
-        return _status(self._pid, ("RssAnon",)) + others
+        return private_bytes(self._pid) + bytes_above(self._others)
 
     def _watch(self) -> None:
         while not self._ended.is_set():

@@ -125,6 +125,7 @@ class FedState(State):
         workers: threads in all, by default the usable cores. ahead: batches kept ready, by default as the limit allows.
         memory_limit: bytes, "256MiB", "auto" (half of what is free) or None (unlimited): bounds what the feed and its
         workers hold, see `plan`. Batches that the consumer keeps beyond the one in hand are the consumer's.
+        log_every: seconds after which a line of the meter goes to the log "pannier", level INFO.
 
         Equal content, split, treatment, seed and epoch give equal batches, whatever the workers, `ahead` and limit.
         Raises LimitError, UsageError, NotFoundError at once; DamageError, naming shard, row and key, while feeding.

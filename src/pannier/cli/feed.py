@@ -39,9 +39,6 @@ _HOW = {
 }
 
 
-_STAGES = {"read": "reading and checking", "decode": "decoding", "prepare": "geometry and values"}
-
-
 @opt.takes_treatment
 @opt.takes("how", _HOW)
 def feed(
@@ -179,6 +176,8 @@ def _described(batch: Any) -> dict[str, Any]:
 
 
 def _print(facts: dict[str, Any]) -> None:
+    from pannier.feeding.metering import STAGES
+
     plan, batch = facts["plan"], facts["batch"]
     limit = "unlimited" if plan["limit_bytes"] is None else f"of {show_bytes(plan['limit_bytes'])}"
     threads = plural(plan["workers"], "worker")
@@ -197,7 +196,7 @@ def _print(facts: dict[str, Any]) -> None:
         ("rate", f"{rate:,.0f} pictures/s; waited for {waited:.0%} of the time"),
         ("batches", f"{facts['batches_per_epoch']:,} an epoch, the first {shape}{ranged}"),
         ("plan", f"{threads}, {plan['ahead']} ahead, {show_bytes(plan['total_bytes'])} {limit}"),
-        *([("work", ", ".join(f"{_STAGES[name]} {share:.0%}" for name, share in stages.items()))] if stages else []),
+        *([("work", ", ".join(f"{STAGES[name]} {share:.0%}" for name, share in stages.items()))] if stages else []),
         ("memory", f"{show_bytes(facts['peak_bytes'])} at most, measured"),
         *[("note", note) for note in facts["notes"]],
         *([("digest", facts["digest"][:32])] if "digest" in facts else []),

@@ -2,53 +2,24 @@
 
 from __future__ import annotations
 
-import hashlib
 import time
 import weakref
 from collections.abc import Iterator, Mapping
-from dataclasses import asdict, dataclass
+from dataclasses import asdict
 from typing import Any, NoReturn, Self
-
-import numpy as np
 
 from pannier.errors import PannierError, UsageError
 from pannier.feeding.batch import Batch
 from pannier.feeding.job import FeedJob, FeedWork, notes_on
+from pannier.feeding.metering import Count, Meter
 from pannier.feeding.plan import Plan
 from pannier.feeding.position import position_of, read_position
 from pannier.feeding.sharing import Hold, Shared
 from pannier.feeding.side_columns import checked_columns
-from pannier.results import Result
 from pannier.store.state import State
 
 # more epochs than anybody waits for
 ENDLESS = 1 << 62
-
-
-@dataclass(frozen=True, repr=False)
-class Meter(Result):
-    """How a feed has done so far. `waiting_share` is the part of the time that the consumer waited for batches.
-
-    stages: of the work, the part that reading and checking ("read"), decoding ("decode"), and geometry, light and values
-    ("prepare") have taken; nothing of what comes from rendered canvases. processes: that work for it, 0 for threads.
-    """
-
-    pictures: int
-    batches: int
-    seconds: float
-    waiting_share: float
-    working_memory_bytes: int
-    processes: int
-    stages: dict[str, float]
-
-    @property
-    def pictures_per_second(self) -> float:
-        return self.pictures / self.seconds if self.seconds else 0.0
-
-    def to_dict(self) -> dict[str, Any]:
-        """Plain data for JSON."""
-        names = ("pictures", "batches", "seconds", "pictures_per_second", "waiting_share", "stages")
-        return {name: getattr(self, name) for name in names}
 
 
 class Feed:
@@ -67,14 +38,12 @@ class Feed:
         self.shuffle, self.augment, self.last, self.label_as = job.shuffle, job.augment, job.last, job.label_as
         self._columns = checked_columns(state, job.columns)
         self.rendered_records = self._work.rendered_records
-        self._notes = notes_on(self._work, pictures_digest)
+        self._notes = notes_on(self._work)
         self._upcoming = (0, 0)  # epoch and batch that the maker gives next
         _ = self._work.order  # what cannot be balanced or weighted is said at once
         self._next_epoch = self._reached = read_position(self._work, job.position)
         self._is_closed = False
-        self._pictures = self._batches = 0
-        self._seconds = self._waited = 0.0
-        self._since: float | None = None
+        self._count = Count(job.split or "all records", job.log_every)
         self._hold = Hold(self._shared, of)
         self._finalizer = weakref.finalize(self, self._hold.abandon)
 
@@ -179,7 +148,7 @@ class Feed:
         if epoch < 0 or not 0 <= number < len(self):
             raise UsageError(f"an epoch has the batches 0 to {len(self) - 1}: there is no batch {number} of epoch {epoch}")
         self._check_open()
-        if self._since is not None:
+        if self._count.is_running:
             raise UsageError("a loop over this feed is under way: finish it, or open a feed for this batch")
         self._upcoming = (epoch, number)
         self._hold.begin(epoch, epoch + 1, number, number + 1)
@@ -196,18 +165,17 @@ class Feed:
         self._check_open()
         self._go_on_from(epoch, begin, until)
         is_whole = False
-        self._since = time.perf_counter()
+        self._count.begin()
         try:
             for number in range(begin, len(self)):
                 batch = self._next_batch(number, epoch)
                 self._reached = self._upcoming
-                self._tick()
+                self._count.tick(self)
                 yield batch
                 del batch
             is_whole = True
         finally:
-            self._tick()
-            self._since = None
+            self._count.end()
             if not is_whole or self._upcoming[0] >= until:
                 self._hold.stop()
 
@@ -215,14 +183,13 @@ class Feed:
         self._check_open()
         started = time.perf_counter()
         made = self._hold.next()
-        self._waited += time.perf_counter() - started
+        waited = time.perf_counter() - started
         if isinstance(made, BaseException):
             self._fail(made)
         if made is None or made.number != (epoch, number):
             raise UsageError("two loops over one feed at the same time: finish one, or open a feed for each")
         self._upcoming = self._work.course.after(epoch, number)
-        self._pictures += len(made.rows)
-        self._batches += 1
+        self._count.gave(len(made.rows), waited)
         of = (made.images, epoch, number, made.rows, made.labels)
         return self._batch_type(*of, self.state, self.label_as, self.treatment, self._columns)
 
@@ -235,6 +202,7 @@ class Feed:
 
     def _go_on_from(self, epoch: int, begin: int, until: int) -> None:
         if not self._hold.is_under_way or self._upcoming != (epoch, begin):
+            self._count.take_level()
             self._upcoming = (epoch, begin)
             self._hold.begin(epoch, until, begin)
 
@@ -260,27 +228,9 @@ class Feed:
         if self._is_closed:
             raise UsageError("this feed is closed: open a new one")
 
-    def _tick(self) -> None:
-        if self._since is not None:
-            now = time.perf_counter()
-            self._seconds += now - self._since
-            self._since = now
-
     @property
     def meter(self) -> Meter:
         """Pictures, seconds, waiting and memory since the first batch was asked for."""
-        self._tick()
         slots, planned = self._hold.buffers, self._work.settings.slots * max(1, self.processes)
-        memory = self.plan.total_bytes + (slots - planned) * self.plan.batch_bytes if slots else 0
-        waiting = self._waited / self._seconds if self._seconds else 0.0
-        taken = self._hold.stages
-        stages = {name: each / sum(taken) for name, each in taken._asdict().items()} if sum(taken) else {}
-        return Meter(self._pictures, self._batches, self._seconds, waiting, memory, self.processes, stages)
-
-
-def pictures_digest(state: State, split: str | None) -> str | None:
-    """SHA-256 over the sorted SHA-256 of a split's pictures; None where the snapshot has no such split."""
-    if split is not None and any(name.strip() not in state.splits for name in split.split(",")):
-        return None
-    sha256 = state.manifest.gather(state.rows_of(split), "sha256")
-    return hashlib.sha256(np.sort(np.ascontiguousarray(sha256).view("S32").ravel()).tobytes()).hexdigest()
+        working = self.plan.total_bytes + (slots - planned) * self.plan.batch_bytes if slots else 0
+        return self._count.read(working, self.processes, self.engines, self._hold.stages)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Sequence
-from time import perf_counter
+from time import perf_counter, thread_time
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -28,11 +28,21 @@ _log = logging.getLogger("pannier")
 
 
 class Stages(NamedTuple):
-    """Seconds of all threads together: reading and checking, decoding, and what follows, geometry, light and values."""
+    """Seconds of all threads together: reading and checking, decoding, and what follows, geometry, light and values.
+
+    whole: all of their time at work; stalled: the part of it in which they did not compute.
+    """
 
     read: float = 0.0
     decode: float = 0.0
     prepare: float = 0.0
+    whole: float = 0.0
+    stalled: float = 0.0
+
+    def of_work(self) -> dict[str, float]:
+        """The parts that make up the whole, by name."""
+        between = max(0.0, self.whole - self.read - self.decode - self.prepare)
+        return {"read": self.read, "decode": self.decode, "prepare": self.prepare, "hand_over": between}
 
     def __add__(self, other: Any) -> Stages:
         return Stages(*map(float.__add__, self, map(float, other)))
@@ -52,7 +62,7 @@ class Hand:
             decode = 0 if heavy else settings.light_decode_bytes
             scratch = 0 if heavy else settings.light_scratch_bytes
             self._preparation = Preparation(treatment, decode_bytes=decode, scratch_bytes=scratch)
-        self._read_seconds = self._prepare_seconds = 0.0
+        self._read_seconds = self._prepare_seconds = self._whole_seconds = self._computed_seconds = 0.0
         self._to_canvas = work.job.to_canvas
         self._canvases: PictureReader | None = None
         if work.rendering is not None:
@@ -66,6 +76,14 @@ class Hand:
 
     def work(self, run: Run) -> BaseException | None:
         """Prepares a run's pictures into their batch's slot; the error that stopped it, if one did."""
+        started, computed = perf_counter(), thread_time()
+        try:
+            return self._prepared(run)
+        finally:
+            self._whole_seconds += perf_counter() - started
+            self._computed_seconds += thread_time() - computed
+
+    def _prepared(self, run: Run) -> BaseException | None:
         slot = run.batch.slot
         assert slot is not None
         item, place, lookup = None, None, run.stream.lookup
@@ -123,21 +141,28 @@ class Hand:
     def stages(self) -> Stages:
         """The seconds that each stage has taken."""
         decoded = 0.0 if self._preparation is None else self._preparation.decode_seconds
-        return Stages(self._read_seconds, decoded, max(0.0, self._prepare_seconds - decoded))
+        prepared = max(0.0, self._prepare_seconds - decoded)
+        stalled = max(0.0, self._whole_seconds - self._computed_seconds)
+        return Stages(self._read_seconds, decoded, prepared, self._whole_seconds, stalled)
 
     def _from_canvas(self, place: Place, slot: Slot, at: int, variation: Variation | None) -> bool:
         """Prepares a picture from its rendered canvas; False where that is damaged and the picture has to be decoded."""
         assert self._canvases is not None
         assert self._preparation is not None
+        started = perf_counter()
         try:
             if self._is_copied and (variation is None or not (variation.flips or variation.program)):
                 self._canvases.read_into(slot.bytes[at * place.length : (at + 1) * place.length], place)
+                self._read_seconds += perf_counter() - started
                 return True
             self._canvases.read_into(self._canvas_bytes, place)
         except ReadError as error:
             _log.warning("a rendered canvas in shard %s %s; its picture is decoded instead", place.shard, error)
             return False
+        read = perf_counter()
         self._preparation.from_canvas(self._canvas, slot.array[at], variation)
+        self._read_seconds += read - started
+        self._prepare_seconds += perf_counter() - read
         return True
 
     def _room_for(self, byte_count: int) -> memoryview:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import logging
 import sys
 from collections.abc import Callable, Mapping, Sequence
@@ -73,6 +74,7 @@ class FeedOptions:
     processes: int | Literal["auto"] = 0
     ahead: int | None = None
     memory_limit: str | int | None = "auto"
+    log_every: float | None = None
 
     def __post_init__(self) -> None:
         counts = ("batch_size", "workers", "ahead", "steps", "parts", "variations")
@@ -87,6 +89,8 @@ class FeedOptions:
         if self.rendered not in (None, False, True, FILL):
             raise UsageError(f"rendered = {self.rendered!r}: True, False, {FILL!r}, or None for what is there")
         read_limit(self.disk_limit)
+        if self.log_every is not None and not (isinstance(self.log_every, (int, float)) and self.log_every > 0):
+            raise UsageError(f"log_every = {self.log_every!r}: so many seconds, more than 0, or None")
         checked_choice("last", self.last, Last)
         checked_choice("label_as", self.label_as, LabelAs)
         checked_seed(self.seed)
@@ -356,8 +360,16 @@ def _settings(plan: Plan, needs: Needs, heavy: np.ndarray[Any, Any], job: FeedJo
     return Settings(plan.workers, workers, plan.heavy_lanes, plan.ahead + 1, job.batch_size, *bounds)
 
 
-def notes_on(work: FeedWork, pictures_digest_of: Any) -> list[str]:
-    """What is worth telling about how a feed uses its treatment; the other argument is a split's digest of pictures."""
+def pictures_digest(state: State, split: str | None) -> str | None:
+    """SHA-256 over the sorted SHA-256 of a split's pictures; None where the snapshot has no such split."""
+    if split is not None and any(name.strip() not in state.splits for name in split.split(",")):
+        return None
+    sha256 = state.manifest.gather(state.rows_of(split), "sha256")
+    return hashlib.sha256(np.sort(np.ascontiguousarray(sha256).view("S32").ravel()).tobytes()).hexdigest()
+
+
+def notes_on(work: FeedWork) -> list[str]:
+    """What is worth telling about how a feed uses its treatment."""
     job, treatment, notes = work.job, work.job.treatment, list[str]()
     if work.hindrance is not None:
         notes.append(f"threads of this process serve: {work.hindrance}")
@@ -375,7 +387,7 @@ def notes_on(work: FeedWork, pictures_digest_of: Any) -> list[str]:
         notes.append("a docket vouches for pictures alone: rendered canvases are used only if `rendered` says so")
     measured = treatment.measured_on
     if measured is not None and measured.content_id != work.state.content_id and measured.pictures is not None:
-        now = pictures_digest_of(work.state, measured.split)
+        now = pictures_digest(work.state, measured.split)
         if now != measured.pictures:
             changed = f"mean and std were measured on {measured.split or 'all records'} when it held other pictures"
             notes.append(f"{changed}: measure again, with pannier stats or treatment.measured")

@@ -10,8 +10,8 @@ from typing import Any, TypeVar
 import numpy as np
 
 from pannier.errors import SourceError, TreatmentError
-from pannier.feeding.feed import Feed, pictures_digest
-from pannier.feeding.job import job_of
+from pannier.feeding.feed import Feed
+from pannier.feeding.job import job_of, pictures_digest
 from pannier.images.treatment import Treatment
 from pannier.results import Result
 from pannier.store.state import State

@@ -31,6 +31,7 @@ from pannier.feeding.threads import Threads
 from pannier.hashing import fold, text_hash
 from pannier.images.chance import draw
 from pannier.images.prepare import Preparation
+from pannier.memory import release_free_memory, working_bytes
 from tests.conftest import draw as drawn_picture
 from tests.conftest import encoded, fill
 
@@ -220,6 +221,36 @@ def test_a_closed_feed_leaves_nothing_behind(packed: pannier.Snapshot) -> None:
         with pytest.raises(UsageError, match="closed"):
             next(iter(feed))
     assert len(os.listdir("/proc/self/fd")) == handles
+
+
+def test_feeds_opened_and_closed_leak_nothing(own: pannier.Snapshot, scale: int) -> None:
+    def one(number: int) -> None:
+        options: dict[str, Any] = {"batch_size": 4, "rendered": "fill" if number % 7 == 3 else None}
+        options["processes"] = int(number % 10 == 9)
+        feed = own.feed("train", pannier.Treatment(24, pad=f"#{number % 3:06x}"), **options)
+        for _, batch in zip(range(1 + number % 3), feed, strict=False):
+            assert len(batch) == 4
+        if number % 5:
+            feed.close()
+        else:
+            del feed
+
+    def held() -> tuple[int, int, int]:
+        gc.collect()
+        release_free_memory()
+        leases = len(os.listdir(own.store.path / "leases"))
+        return len(os.listdir("/proc/self/fd")), len(own_threads()), leases
+
+    for number in range(10):
+        one(number)
+    before, level = held(), working_bytes()
+    for number in range(20 * scale):
+        one(number)
+    until = time.monotonic() + 5
+    while held() != before and time.monotonic() < until:
+        time.sleep(0.05)
+    assert held() == before
+    assert working_bytes() < level + (4 << 20)
 
 
 def test_a_forgotten_feed_ends_its_threads(packed: pannier.Snapshot) -> None:

@@ -373,10 +373,13 @@ def test_nobody_who_reads_waits_for_the_disk(store: pannier.Store, monkeypatch: 
     flushed: list[int] = []
     monkeypatch.setattr(os, "fsync", flushed.append)
     monkeypatch.setitem(SECONDS, READER, 0.2)
-    with store.snapshot().feed(None, TREATMENT, workers=1, batch_size=3) as feed:
-        for _ in feed:
-            time.sleep(0.06)  # so that the lease is renewed meanwhile
-        assert leases(store.storage)[0].files[0].rpartition("-")[2] != "000001.json"
+    for processes in (0, 1):
+        with store.snapshot().feed(None, TREATMENT, workers=1, batch_size=3, processes=processes) as feed:
+            next(iter(feed))
+            time.sleep(0.5)  # a loop that pauses for long: the lease lives all the same
+            (lease,) = leases(store.storage)
+            assert lease.is_live
+            assert lease.files[0].rpartition("-")[2] != "000001.json"
     assert flushed == []
 
 

@@ -17,7 +17,7 @@ from pannier.feeding.making import Made, Maker
 from pannier.feeding.plan import Plan
 from pannier.feeding.processes import Processes
 from pannier.feeding.threads import Threads
-from pannier.store.leases import Held, reading
+from pannier.store.leases import KeptUp, reading
 from pannier.store.state import State
 
 _log = logging.getLogger("pannier")
@@ -34,7 +34,7 @@ class Shared:
         self.works = works_of(jobs, state)
         self.notes = [filling_note(self.works)] if self.works[0].job.fills else list[str]()
         self._maker: Maker | None = None
-        self._lease: Held | None = None
+        self._lease: KeptUp | None = None
         self._has_it: Hold | None = None
         self._holds = len(jobs)
         self.lock = threading.RLock()
@@ -80,7 +80,10 @@ class Shared:
         return self._maker if self._has_it is hold else None
 
     def _start(self) -> None:
-        self._lease = reading(self._state.storage, [self._state.id])
+        held = reading(self._state.storage, [self._state.id])
+        if held is not None:
+            self._lease = KeptUp(held)
+            self._lease.start()
         try:
             self._maker = self._made()
         except BaseException:
@@ -98,13 +101,9 @@ class Shared:
             _log.warning("%s", self.notes[-1])
             return Threads(self.works)
 
-    def renew_lease(self) -> None:
+    def end_lease(self, *, waits: bool = True) -> None:
         if self._lease is not None:
-            self._lease.renew()
-
-    def end_lease(self) -> None:
-        if self._lease is not None:
-            self._lease.end()
+            self._lease.end(waits=waits)
 
     def leave(self, hold: Hold, *, waits: bool) -> None:
         """One of those that share it needs it no more; with the last of them it ends."""
@@ -118,7 +117,7 @@ class Shared:
                 maker.close()
             else:
                 maker.abandon()
-            self.end_lease()
+            self.end_lease(waits=waits)
         elif self._has_it is hold:
             self._has_it = None
             if waits:
@@ -179,7 +178,6 @@ class Hold:
                 maker = self.shared.given_to(self)
                 maker.begin(epoch, self._until, number, self._end, of=self._of)
             made = maker.next()
-            self.shared.renew_lease()
             if isinstance(made, Made):
                 self._next = self._work.course.after(*made.number)
             return made

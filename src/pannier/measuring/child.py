@@ -83,7 +83,7 @@ class FeedRunner:
         self._batches = self._endless()
         next(self._batches)
         if limit is not None:
-            stacks = (plan.workers + plan.heavy_lanes + 1) * (STACK_BYTES + (64 << 10))
+            stacks = (plan.workers + plan.heavy_lanes + 2) * (STACK_BYTES + (64 << 10))
             memory.enforce_limit(limit, data_level + stacks)
 
     def _endless(self) -> Iterator[int]:

@@ -159,21 +159,35 @@ def holding(storage: Storage, kind: str) -> Iterator[Held]:
 @contextlib.contextmanager
 def kept_up(held: Held) -> Iterator[None]:
     """Renews a lease from time to time while the block runs, and ends it then."""
-    ended = threading.Event()
-
-    def renew() -> None:
-        while not ended.wait(min(5.0, held.seconds / 20)):
-            held.renew()
-
-    thread = threading.Thread(target=renew, name="pannier-lease", daemon=True)
+    kept = KeptUp(held)
     try:
-        thread.start()
+        kept.start()
         yield
     finally:
-        ended.set()
-        held.end()
-        if thread.ident is not None:
-            thread.join()
+        kept.end()
+
+
+class KeptUp:
+    """A lease that a thread of its own renews from time to time, whatever else this process does, until `end`."""
+
+    def __init__(self, held: Held) -> None:
+        self.held = held
+        self._ended = threading.Event()
+        self._thread = threading.Thread(target=self._renew, name="pannier-lease", daemon=True)
+
+    def start(self) -> None:
+        self._thread.start()
+
+    def _renew(self) -> None:
+        while not self._ended.wait(min(5.0, self.held.seconds / 20)):
+            self.held.renew()
+
+    def end(self, *, waits: bool = True) -> None:
+        """May come twice. From a finalizer, which may run in any thread, it does not wait."""
+        self._ended.set()
+        self.held.end()
+        if waits and self._thread.ident is not None:
+            self._thread.join()
 
 
 def check_lease() -> None:

@@ -10,7 +10,10 @@ from pathlib import Path
 from bench.slices import Report
 
 PAGE = Path(__file__).parent.parent / "docs" / "benchmarks.md"
-NAMES = ("start", "resize", "feed", "processes", "prepare", "pack", "collect", "million", "checks", "versions")
+NAMES = (
+    *("start", "resize", "feed", "formats", "processes", "beside", "prepare", "pack", "collect", "million", "checks"),
+    "versions",
+)
 
 
 def main(names: list[str]) -> None:

@@ -18,11 +18,16 @@ def photograph(seed: int, height: int = HEIGHT, width: int = WIDTH) -> np.ndarra
     return np.clip(smooth + noise, 0, 255).astype(np.uint8)
 
 
-def write_archive(folder: Path, count: int, height: int = HEIGHT, width: int = WIDTH, quality: int = 84) -> Path:
-    """Class folders of JPEG files, evenly filled."""
+QUALITY = {".jpg": cv2.IMWRITE_JPEG_QUALITY, ".webp": cv2.IMWRITE_WEBP_QUALITY}
+
+
+def write_archive(
+    folder: Path, count: int, height: int = HEIGHT, width: int = WIDTH, quality: int = 84, ending: str = ".jpg"
+) -> Path:
+    """Class folders of files, evenly filled."""
     for i in range(count):
-        path = folder / f"class{i % 4}" / f"{i:06}.jpg"
+        path = folder / f"class{i % 4}" / f"{i:06}{ending}"
         path.parent.mkdir(parents=True, exist_ok=True)
         picture = photograph(i, height, width)
-        cv2.imwrite(str(path), picture, [cv2.IMWRITE_JPEG_QUALITY, quality])
+        cv2.imwrite(str(path), picture, [QUALITY[ending], quality] if ending in QUALITY else [])
     return folder

@@ -1,0 +1,83 @@
+"""A training step beside a feed: how long an epoch takes, against the slower of the two alone; and what a picture costs."""
+
+from __future__ import annotations
+
+import tempfile
+import time
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+import pannier
+from bench.data import write_archive
+from bench.slices import Report, alternate, ratio
+
+SIDE, BATCH, PICTURES = 96, 32, 320
+# filters of the convolution: so many that a step takes longer than its batch does, and one core is enough for each
+FILTERS = 24
+
+
+def run(report: Report) -> None:
+    report.title(f"Beside a training step: a convolution of {FILTERS} filters in NumPy, {SIDE} x {SIDE}, two cores")
+    with tempfile.TemporaryDirectory() as folder:
+        archive = write_archive(Path(folder) / "archive", PICTURES)
+        snapshot = pannier.create(Path(folder) / "s.store").pack(archive, shares={"train": 100}, near=None).snapshot
+        treatment = pannier.Treatment(SIDE, values="signed")
+        for processes in (0, 1):
+            with snapshot.feed("train", treatment, workers=2, processes=processes, rendered=False) as feed:
+                _beside(report, feed, "a process of its own" if processes else "threads")
+        _interpreter(report, snapshot, treatment)
+
+
+def _beside(report: Report, feed: pannier.Feed, what: str) -> None:
+    weights = np.random.default_rng(0).normal(0, 0.1, (FILTERS, 3 * 9)).astype(np.float32)
+    ready = np.zeros((BATCH, 3, SIDE, SIDE), np.float32)
+
+    def together() -> None:
+        for images, _ in feed:
+            step(images, weights)
+
+    def fed() -> None:
+        for each in feed:
+            del each
+
+    def trained() -> None:
+        for _ in range(PICTURES // BATCH):
+            step(ready, weights)
+
+    times = alternate({"together": together, "fed": fed, "trained": trained}, 8)
+    slower = [max(pair) for pair in zip(times["fed"], times["trained"], strict=True)]
+    found = ratio(times["together"], slower)
+    report.line(f"an epoch beside it by {what}, against the slower of the two alone", found, "<= 1.1", found.median <= 1.1)
+
+
+def step(images: Any, weights: Any) -> float:
+    """One convolution of 3 x 3, its mean square, and the gradient of that by its weights."""
+    windows = np.lib.stride_tricks.sliding_window_view(images, (3, 3), axis=(2, 3))
+    columns = windows.transpose(0, 2, 3, 1, 4, 5).reshape(-1, 27)
+    made = np.maximum(columns @ weights.T, 0)
+    weights -= 1e-6 * (made.T @ columns) / len(columns)
+    return float((made**2).mean())
+
+
+def _interpreter(report: Report, snapshot: pannier.Snapshot, treatment: pannier.Treatment) -> None:
+    """Processor time of a feed by one worker, less what reading, decoding and preparing take: what its Python costs."""
+    for what, rendered, bar in (("unrendered", False, 60), ("rendered uint8", True, 12)):
+        through = treatment if not rendered else pannier.Treatment(SIDE, values="raw", dtype="uint8")
+        if rendered:
+            snapshot.render("train", through)
+        shares = []
+        with snapshot.feed("train", through, workers=1, rendered=rendered) as feed:
+            for _ in feed:
+                pass
+            for _ in range(8):
+                before, computed = feed._hold.stages, time.process_time()
+                for _ in range(4):
+                    for each in feed:
+                        del each
+                computed, after = time.process_time() - computed, feed._hold.stages
+                inside = sum(after[:3]) - sum(before[:3])
+                shares.append(max(0.0, computed - inside) / (4 * PICTURES) * 1e6)
+        own = float(np.median(shares))
+        report.line(f"its own Python, {what}, microseconds a picture", round(own, 1), f"<= {bar}", own <= bar)

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 import pannier
 from pannier.errors import NotFoundError, UsageError
-from pannier.feeding.order import Balanced, Shuffled, Weighted
+from pannier.feeding.order import Balanced, Fixed, Shuffled, Weighted
 
 quick = settings(deadline=None, suppress_health_check=[HealthCheck.too_slow])
 seeds = st.integers(0, 2**64 - 1)
@@ -29,9 +29,10 @@ def passed(order: Any, passes: int) -> tuple[list[int], list[tuple[int, int]]]:
 @quick
 @given(count=st.integers(1, 40), variations=st.integers(1, 4), seed=seeds)
 def test_every_record_comes_as_often_as_asked_each_time_with_its_own_draws(count: int, variations: int, seed: int) -> None:
-    records, drawn = passed(Shuffled(count, seed, variations), 3)
-    assert Counter(records) == dict.fromkeys(range(count), 3 * variations)
-    assert len({*drawn}) == len(drawn)
+    for order in (Shuffled(count, seed, variations), Fixed(np.arange(count)[::-1], variations)):
+        records, drawn = passed(order, 3)
+        assert Counter(records) == dict.fromkeys(range(count), 3 * variations)
+        assert len({*drawn}) == len(drawn)
 
 
 @quick
@@ -60,6 +61,33 @@ def test_records_come_as_often_as_their_weights_say(weights: list[int], seed: in
         assert all(abs(times[i] - length * weight / sum(weights)) < 1 + 1e-9 for i, weight in enumerate(weights))
     _, drawn = passed(order, 3)
     assert len({*drawn}) == len(drawn)
+
+
+@pytest.mark.parametrize("shuffle", [True, False])
+def test_one_of_its_variations_is_plain_if_asked(packed: pannier.Snapshot, shuffle: bool) -> None:
+    treatment = pannier.Treatment(16, turn=20, brightness=0.3)
+    how: dict[str, Any] = {"batch_size": 5, "shuffle": shuffle, "variations": 3}
+    seen: dict[str, list[bytes]] = {}
+    with packed.feed("train", treatment, **how, plain=True) as feed:
+        for batch in feed:
+            for key, image in zip(batch.keys, batch.images, strict=True):
+                seen.setdefault(key, []).append(image.tobytes())
+    with packed.feed("train", treatment, batch_size=5, augment=False) as feed:
+        plain = {key: image.tobytes() for batch in feed for key, image in zip(batch.keys, batch.images, strict=True)}
+    assert all(len({*images}) == 3 and images.count(plain[key]) == 1 for key, images in seen.items())
+
+
+def test_a_feed_of_windows_gives_every_record_once_whatever_makes_it(packed: pannier.Snapshot) -> None:
+    how: dict[str, Any] = {"size": 16, "batch_size": 5, "window": 8, "seed": 4}
+    with packed.feed("train", workers=1, **how) as feed:
+        fed = [batch.keys for epoch in feed.epochs(2) for batch in epoch]
+    with packed.feed("train", workers=2, ahead=1, **how) as feed:
+        assert fed == [batch.keys for epoch in feed.epochs(2) for batch in epoch]
+        position = feed.position
+    keys = [key for some in fed for key in some]
+    assert len(keys) == 2 * len({*keys}) == 2 * packed.splits["train"]
+    with pytest.raises(UsageError, match="window is 8, here it is 9"):
+        packed.feed("train", **how | {"window": 9}, position=position)
 
 
 def test_a_balanced_feed_has_every_class_in_every_few_and_parts_agree(own: pannier.Snapshot) -> None:
@@ -94,6 +122,9 @@ def test_weights_and_balance_take_side_columns_and_refuse_what_is_none(own: pann
         ({"balance": "loom", "weights": "often"}, UsageError),
         ({"balance": "loom", "shuffle": False}, UsageError),
         ({"variations": 0}, UsageError),
+        ({"window": 8, "balance": "loom"}, UsageError),
+        ({"window": 8, "shuffle": False}, UsageError),
+        ({"plain": True}, UsageError),
     ):
         with pytest.raises(error):
             told.feed("train", size=16, **wrong)

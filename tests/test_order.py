@@ -8,13 +8,27 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from pannier.feeding.chosen import Bits, ChosenRows
-from pannier.feeding.order import shuffled
+from pannier.feeding.order import Windowed, shuffled
+from pannier.hashing import fold
 
 
 @pytest.mark.parametrize("counts", [range(1, 1001), [4095, 4096, 4097, 65535, 65536, 65537]], ids=["to 1,000", "powers"])
 def test_every_record_has_one_place_whatever_their_number(counts: range | list[int]) -> None:
     for count in counts:
         assert np.array_equal(np.sort(shuffled(np.arange(count), count, 7, 3)), np.arange(count)), count
+
+
+@settings(deadline=None)
+@given(count=st.integers(1, 3000), window=st.integers(1, 700), seed=st.integers(0, 99), epoch=st.integers(0, 9))
+def test_windows_hold_neighbors_and_every_record_once(count: int, window: int, seed: int, epoch: int) -> None:
+    order, places = Windowed(count, seed, window), np.arange(count)
+    found, drawn = order.at(epoch, places)
+    assert np.array_equal(np.sort(found), places)
+    assert set(drawn.tolist()) == {epoch}
+    assert np.array_equal(order.at(epoch, places[::3])[0], found[::3])
+    for begin in range(0, count, window):
+        some = np.sort((found[begin : begin + window] - fold(seed, epoch, 6) % count) % count)
+        assert some[-1] - some[0] == len(some) - 1
 
 
 @settings(deadline=None, suppress_health_check=[HealthCheck.too_slow])

@@ -186,12 +186,13 @@ def damage(path: Path, at: int) -> None:
     path.write_bytes(data)
 
 
-def test_damage_is_found_and_made_again(own: pannier.Snapshot, scale: int, caplog: Any) -> None:
-    treatment = pannier.Treatment(20, **VARIED)
+@pytest.mark.parametrize("fields", [VARIED, {"values": "raw", "dtype": "uint8"}], ids=["prepared", "copied"])
+def test_damage_is_found_and_made_again(own: pannier.Snapshot, scale: int, caplog: Any, fields: dict[str, Any]) -> None:
+    treatment = pannier.Treatment(20, **fields)
     expected = fed(own, treatment)
     rng = np.random.default_rng(1)
     seen = 0
-    for _ in range(6 * scale):
+    for _ in range(3 * scale):
         own.render(None, treatment, check=True)
         rendering = rendering_of(own.store.storage, treatment)
         assert rendering is not None
@@ -209,7 +210,7 @@ def test_damage_is_found_and_made_again(own: pannier.Snapshot, scale: int, caplo
         assert found is None or list(found.check())
         seen += any(each.is_damage and "rendered" in each.file for each in pannier.verify(own.store))
         assert not [each for each in pannier.verify(own.store, repair=True) if each.is_damage]
-    assert seen == 6 * scale
+    assert seen == 3 * scale
     print(f"\n{seen} damages: all found, no wrong batch fed, all made again")
     own.render(None, treatment)
     assert not [each for each in pannier.verify(own.store) if each.is_damage]

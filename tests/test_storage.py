@@ -5,16 +5,21 @@ from __future__ import annotations
 import os
 import threading
 import time
+import zlib
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 import pannier
 from pannier import files
 from pannier.errors import DamageError, NotFoundError, StoreError
+from pannier.hashing import CrcJoiner, crc32_of
 from pannier.storage import local
 from pannier.storage.local import LocalStorage
 from pannier.storage.memory import MemoryStorage
@@ -225,3 +230,28 @@ def test_a_first_pack_that_fails_leaves_no_store(tmp_path: Path, finalizers: Non
     assert bring_in(fill(tmp_path / "b", 1), tmp_path / "s.store", PackOptions(preview=True)).added == 3
     assert not (tmp_path / "s.store").exists()
     assert not OpenedStore.on(MemoryStorage()).snapshot_ids()
+
+
+def test_many_ranges_come_at_once_or_not_at_all(tmp_path: Path) -> None:
+    storage = LocalStorage(tmp_path)
+    contents = {f"a/{number}": os.urandom(5000) for number in range(6)}
+    for name, content in contents.items():
+        storage.create(name, content)
+    reader, parts = storage.reader(4), np.zeros((5, 100), np.uint8)
+    names, offsets = ["a/0", "a/3", "a/0", "a/1", "a/2"], [0, 4900, 17, 1, 2500]
+    assert reader.read_each_into(names, offsets, parts)
+    wanted = [contents[name][at : at + 100] for name, at in zip(names, offsets, strict=True)]
+    assert parts.tobytes() == b"".join(wanted)
+    assert CrcJoiner(100).join(map(crc32_of, wanted)) == crc32_of(parts.tobytes())
+    assert not reader.read_each_into(names, [*offsets[:4], 4950], parts)  # past the end
+    assert not reader.read_each_into([*names[:4], "a/nothing"], offsets, parts)
+    assert not reader.read_each_into([*contents][:5], offsets, parts)  # more files than it keeps open
+    assert not MemoryStorage().reader().read_each_into(names, offsets, parts)
+    reader.close()
+
+
+@given(length=st.integers(1, 5000), count=st.integers(1, 9), seed=st.integers(0, 99))
+def test_checksums_are_joined_as_if_they_were_of_one(length: int, count: int, seed: int) -> None:
+    whole = np.random.default_rng(seed).bytes(length * count)
+    pieces = [whole[at : at + length] for at in range(0, len(whole), length)]
+    assert CrcJoiner(length).join(map(zlib.crc32, pieces)) == zlib.crc32(whole)

@@ -109,9 +109,10 @@ class FedState(State):
         from the epoch's beginning. steps: batches an epoch, which then goes on where the one before ended; by default an
         epoch gives every record once. part, parts: one part of so many, 0 the first; together they give every record once,
         whatever feeds the others, and equally many batches where `last` is "drop" or "wrap", or `steps` are said.
-        variations: times that every record comes in an epoch, each with random steps of its own. balance: "class" or a side
-        column, whose values come equally often, the records of each in turn. weights: a side column of numbers, as often as
-        which records come. Both give as many pictures an epoch as there are records.
+        window: shuffle windows of so many neighbors, by hash of key, and the records in each, as a slow disk would have it.
+        variations: times that every record comes in an epoch, each with random steps of its own, but for one if `plain`.
+        balance: "class" or a side column, whose values come equally often, the records of each in turn. weights: a side
+        column of numbers, as often as which records come. Both give as many pictures an epoch as there are records.
         columns: side columns that come with every batch, `batch.columns["loom"]`.
         position: of a feed of before, `feed.position`, which this one goes on from.
         seed: of the order and of every random step. subset: a part, as "10%" or 0.1, fair in every class, fixed by the seed;

@@ -35,7 +35,9 @@ class _Reproducing:
     part: int | None = None
     parts: int | None = None
     position: Mapping[str, Any] | None = None
+    window: int | None = None
     variations: int | None = None
+    plain: bool | None = None
     balance: str | None = None
     weights: str | None = None
     columns: str | Sequence[str] = ()

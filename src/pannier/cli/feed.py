@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import hashlib
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import pannier
 from pannier import choices
 from pannier.cli import options as opt
-from pannier.cli.terminal import Bar, live_bar, plural, print_facts, print_json
-from pannier.errors import SourceError, UsageError
+from pannier.cli.terminal import Bar, live_bar, plural, print_facts, print_json, progress_bar
+from pannier.errors import NotFoundError, SourceError, UsageError
 from pannier.units import show_bytes
 
 if TYPE_CHECKING:
@@ -26,7 +27,9 @@ _HOW = {
     "rendered": opt.switch("By default rendered canvases are used where any are.", names=("--rendered/--no-rendered",)),
     "last": opt.Declared(choices.Last | None, "What becomes of a last, smaller batch."),
     "steps": opt.number("Batches an epoch; by default every record comes once."),
+    "window": opt.number("Shuffle windows of so many neighbors, and the records in each."),
     "variations": opt.number("Times that every record comes in an epoch."),
+    "plain": opt.switch("One of --variations comes without random steps.", names=("--plain/--no-plain",)),
     "balance": opt.text("What comes equally often: class, or a side column's values.", "COLUMN"),
     "weights": opt.text("A side column of numbers: as often as these records come.", "COLUMN"),
     "part": opt.number("One part of --parts, 0 the first."),
@@ -42,7 +45,7 @@ _HOW = {
 @opt.takes_treatment
 @opt.takes("how", _HOW)
 def feed(
-    store: str | None = opt.argument(None, "A store; NAME is a strand, a tag or a snapshot's id.", metavar="[STORE[@NAME]]"),
+    store: str | None = opt.argument(None, "A store, or a source that is not packed.", metavar="[STORE[@NAME]|SOURCE]"),
     split: opt.Split = None,
     treatment: opt.TreatmentOptions = opt.NO_TREATMENT,
     docket: str | None = opt.value(None, "Feed what a docket says, in place of store and options.", "FILE"),
@@ -57,6 +60,7 @@ def feed(
     """Feed an epoch, metered: what a training loop would get, and how fast. Or one batch, described.
 
     [dim]$[/dim] pannier feed swatches.store --split train --size 96 --batch-size 32 --memory-limit 128MiB
+    [dim]$[/dim] pannier feed archive --size 96
     [dim]$[/dim] pannier feed --docket weave.docket
     [dim]$[/dim] pannier feed swatches.store --split train --treatment cloth.toml --describe
     [dim]$[/dim] pannier feed swatches.store --split train --size 96 --expect "shape=32x3x96x96,dtype=float32,range=0..1"
@@ -154,9 +158,20 @@ def _opened(
         return from_docket(docket, store=store_hint, **{"processes": 0, **given})
     if store is None:
         raise UsageError("name a store, or a docket with --docket FILE")
-    snapshot = pannier.open(store)
+    snapshot = _snapshot(store)
     made = treatment.treatment(snapshot, workers=options.get("workers"), memory_limit=options["memory_limit"])
     return snapshot.feed(given.pop("split", None), made, **{"processes": 0, **given})
+
+
+def _snapshot(named: str) -> pannier.Snapshot:
+    """A store's snapshot; a folder, archive or table as it is, where that is what is named."""
+    try:
+        return pannier.open(named)
+    except NotFoundError:
+        if not Path(named).exists():
+            raise
+    with progress_bar("reading") as progress:
+        return pannier.unpacked(named, progress=progress)
 
 
 def _add(hasher: Any, batch: Any) -> None:

@@ -17,6 +17,7 @@ from pannier.feeding.job import FeedWork
 from pannier.feeding.lookup import Item, Lookup
 from pannier.feeding.needs import KEPT_AT_ONCE
 from pannier.feeding.runs import Run
+from pannier.hashing import CrcJoiner
 from pannier.images.chance import Variation
 from pannier.images.facts import Facts
 from pannier.images.placement import Box
@@ -70,6 +71,9 @@ class Hand:
             self._canvas = np.empty(work.rendering.shape, np.uint8)
             self._canvas_bytes = memoryview(self._canvas.data).cast("B")
             self._is_copied = work.is_copied
+            self._joiner = CrcJoiner(self._canvas.nbytes)
+            if self._is_copied:  # what reads them is compiled before the first batch is asked for
+                self._canvases.read_each_into(self._canvas.reshape(1, -1)[:0], [], self._joiner)
         self._filling, self._identities = filling, list[bytes]()
         if filling is not None and work.rendering is not None:
             self._kept = np.empty((KEPT_AT_ONCE, *work.rendering.shape), np.uint8)
@@ -87,6 +91,8 @@ class Hand:
         slot = run.batch.slot
         assert slot is not None
         item, place, lookup = None, None, run.stream.lookup
+        if self._copied_at_once(run, slot):
+            return None
         try:
             for item in run.items:
                 at, record, place, facts, variation, box, canvas, _ = item
@@ -144,6 +150,23 @@ class Hand:
         prepared = max(0.0, self._prepare_seconds - decoded)
         stalled = max(0.0, self._whole_seconds - self._computed_seconds)
         return Stages(self._read_seconds, decoded, prepared, self._whole_seconds, stalled)
+
+    def _copied_at_once(self, run: Run, slot: Slot) -> bool:
+        """Where all of a run is canvases to be copied, they are read and checked in one call each; False where not."""
+        items = run.items
+        if len(items) < 2 or self._canvases is None or not self._is_copied:
+            return False
+        first, places = items[0].at, list[Place]()
+        for number, (at, _, _, _, variation, _, canvas, _) in enumerate(items):
+            is_plain = variation is None or not (variation.flips or variation.program)
+            if canvas is None or not is_plain or at != first + number:
+                return False
+            places.append(canvas)
+        started = perf_counter()
+        parts = slot.array[first : first + len(items)].reshape(len(items), -1)
+        is_whole = self._canvases.read_each_into(parts, places, self._joiner)
+        self._read_seconds += perf_counter() - started
+        return is_whole
 
     def _from_canvas(self, place: Place, slot: Slot, at: int, variation: Variation | None) -> bool:
         """Prepares a picture from its rendered canvas; False where that is damaged and the picture has to be decoded."""

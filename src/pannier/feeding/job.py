@@ -20,7 +20,7 @@ from pannier.errors import NotFoundError, UsageError
 from pannier.feeding.chosen import Bits, ChosenRows
 from pannier.feeding.course import Course
 from pannier.feeding.needs import Needs, needs_of
-from pannier.feeding.order import Balanced, Fixed, Order, Shuffled, Weighted
+from pannier.feeding.order import Balanced, Fixed, Order, Shuffled, Weighted, Windowed
 from pannier.feeding.plan import Plan, make_plan, processes_for
 from pannier.feeding.render_plan import DEFAULT_DISK_LIMIT
 from pannier.feeding.side_columns import group_numbers, weights_of
@@ -65,7 +65,9 @@ class FeedOptions:
     part: int = 0
     parts: int = 1
     position: Mapping[str, Any] | None = None
+    window: int | None = None
     variations: int = 1
+    plain: bool = False
     balance: str | None = None
     weights: str | None = None
     columns: str | Sequence[str] = ()
@@ -77,10 +79,14 @@ class FeedOptions:
     log_every: float | None = None
 
     def __post_init__(self) -> None:
-        counts = ("batch_size", "workers", "ahead", "steps", "parts", "variations")
+        counts = ("batch_size", "workers", "ahead", "steps", "parts", "variations", "window")
         _check_counts(**{name: getattr(self, name) for name in counts})
         if sum((self.balance is not None, self.weights is not None, self.variations > 1)) > 1:
             raise UsageError("`balance`, `weights` and `variations` each say how often records come: give one of them")
+        if self.window is not None and not (self.balance is self.weights is None and self.variations == 1):
+            raise UsageError("`window` shuffles records of which each comes once: leave balance, weights and variations out")
+        if self.plain and self.variations == 1:
+            raise UsageError("`plain` is of `variations`: one of them without random steps; say how many")
         if self.processes != "auto" and (type(self.processes) is not int or not 0 <= self.processes <= MOST_PROCESSES):
             what = f"must be 0 for threads of this process, a number up to {MOST_PROCESSES}, or 'auto'"
             raise UsageError(f"processes = {self.processes!r}: {what}")
@@ -317,17 +323,17 @@ def _processes(job: FeedJob, needs: Needs) -> tuple[int, str | None]:
 def order_of(job: FeedJob, state: State, count: int, all_rows: Callable[[], Rows]) -> Order:
     """The order of so many records that a job's options come to. Raises UsageError, NotFoundError."""
     if not job.shuffle:
-        for name in ("balance", "weights"):
+        for name in ("balance", "weights", "window"):
             if getattr(job, name) is not None:
-                raise UsageError(f"`{name}` draws records by chance: it needs `shuffle`")
+                raise UsageError(f"`{name}` orders records by chance: it needs `shuffle`")
         keys = [key.encode() for key in state.manifest.take(all_rows(), ["key"]).column(0).to_pylist()]
         in_order = np.array(sorted(range(len(keys)), key=keys.__getitem__), np.int64)
-        return Fixed(in_order.repeat(job.variations))
+        return Fixed(in_order, job.variations)
     if job.balance is not None:
         return Balanced(group_numbers(state, job.balance, all_rows()), count, job.seed)
     if job.weights is not None:
         return Weighted(weights_of(state, job.weights, all_rows()), count, job.seed)
-    return Shuffled(count, job.seed, job.variations)
+    return Shuffled(count, job.seed, job.variations) if job.window is None else Windowed(count, job.seed, job.window)
 
 
 def _rendered(job: FeedJob, state: State, rows: Rows) -> tuple[Rendering | None, Flags | None]:

@@ -69,6 +69,7 @@ class Lookup:
         self._seed, self._treatment = job.seed, job.treatment
         is_varied = job.augment and not job.to_canvas and job.treatment is not None and job.treatment.varies
         self._augmented = job.treatment if is_varied else None
+        self._plain_every = job.variations * job.plain  # of so many one is without random steps
         self._rendering = work.rendering
         # by row of the manifest, whether its picture is still to be held against its SHA-256, where that is asked for
         self._unproved = np.ones(len(self._manifest), bool) if self._manifest.by_digest else None
@@ -114,6 +115,10 @@ class Lookup:
         varied: Iterable[Variation | None] = repeat(None)
         if self._augmented is not None:
             varied = self._variations(self._augmented, rows, draws)
+            if self._plain_every:
+                varied = [
+                    None if number % self._plain_every == 0 else one for number, one in zip(draws, varied, strict=True)
+                ]
             _give_way()
         boxes: Iterable[Box | None] = repeat(None)
         if self._treatment is not None and self._treatment.box is not None:

@@ -6,10 +6,10 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-import pyarrow as pa
 
 from pannier.array_types import Flags, Numbers
-from pannier.columns import Rows
+from pannier.columns import Codes, Rows
+from pannier.feeding.kinds import kinds_of
 from pannier.images.colors import Color
 from pannier.images.cost import Kind, after_fit_bytes, color_of, decoding_costs, kind_of
 from pannier.images.treatment import Treatment
@@ -17,9 +17,6 @@ from pannier.store.manifest import Manifest
 
 # decoding that takes more than this from an allocator goes to a heavy lane
 LIGHT_ALLOCATION = 1 << 20
-# sides up to this many pixels are told apart; longer ones, which are rare, are all told one by one
-_SIDE_BITS = 22
-_MOST_NAMES = 1 << 12
 # canvases that a thread holds until it hands them on to be kept
 KEPT_AT_ONCE = 8
 
@@ -38,7 +35,7 @@ class Needs:
     allocated: Numbers
     scratch: Numbers
     counts: Numbers
-    kinds: Numbers
+    kinds: Numbers | Codes
     largest: Numbers
     item_bytes: int | None
     batch_size: int
@@ -73,16 +70,14 @@ def needs_of(
     keeps: bool = False,
 ) -> Needs:
     """What some rows cost to feed. `is_rendered` says of which of them a canvas is read in place of the picture."""
-    encoded = manifest.gather(rows, "byte_count").astype(np.int64)
     if treatment is None:
+        encoded = manifest.gather(rows, "byte_count").astype(np.int64)
         largest = np.sort(encoded)[-batch_size:]
         one, none, all_of_it = largest[-1:], np.zeros(min(1, len(rows)), np.int64), np.zeros(len(rows), np.int64)
         counts = np.full(len(one), len(rows), np.int64)
         total = int(encoded.sum())
         return Needs(one, one, none, none, counts, all_of_it, largest, None, batch_size, order_bytes, total)  # read, copied
-    kinds, firsts = _told_apart(manifest, rows, is_rendered)
-    largest_of_kind, counts = np.zeros(len(firsts), np.int64), np.bincount(kinds, minlength=len(firsts))
-    np.maximum.at(largest_of_kind, kinds, encoded)
+    kinds, firsts, counts, largest_of_kind, sums = kinds_of(manifest, rows, is_rendered)
     ones = rows[firsts]
     names = ("height", "width", "turn", "progressive")
     heights, widths, turns, progressive = (manifest.gather(ones, name) for name in names)
@@ -91,33 +86,16 @@ def needs_of(
     tall, wide = treatment.frame.canvas
     canvas = treatment.channels * tall * wide
     read, own, allocated, scratch = largest_of_kind, costs.own, costs.allocated, costs.scratch
-    total = int(encoded.sum())
+    total = int(sums.sum())
     if is_rendered is not None:
         from_canvas = is_rendered[firsts]
         read, own = np.where(from_canvas, canvas, read), np.where(from_canvas, after_fit_bytes(treatment), own)
         allocated, scratch = np.where(from_canvas, 0, allocated), np.where(from_canvas, 0, scratch)
-        total = int(encoded[~is_rendered].sum()) + canvas * int(is_rendered.sum())
+        total = int(sums[~from_canvas].sum()) + canvas * int(counts[from_canvas].sum())
     item_bytes = canvas if to_canvas else treatment.byte_count
-    none = encoded[:0]
+    none = sums[:0]
     kept = KEPT_AT_ONCE * canvas if keeps else 0
     return Needs(read, own, allocated, scratch, counts, kinds, none, item_bytes, batch_size, order_bytes, total, kept)
-
-
-def _told_apart(manifest: Manifest, rows: Rows, is_rendered: Flags | None) -> tuple[Numbers, Rows]:
-    """By row the number of its kind, and a row of each kind, as places among those rows."""
-    told = (is_rendered if is_rendered is not None else np.zeros(len(rows), bool)).astype(np.int64)
-    names = {name: len(manifest.names(name)) or 1 for name in ("format", "mode")}
-    heights, widths = (manifest.gather(rows, name) for name in ("height", "width"))
-    longest = max(heights.max(initial=0), widths.max(initial=0))
-    if longest >> _SIDE_BITS or names["format"] * names["mode"] > _MOST_NAMES:
-        return np.arange(len(rows)), np.arange(len(rows))
-    for name, most in {"turn": 16, "progressive": 2, **names}.items():
-        told = told * most + manifest.gather(rows, name)
-    told = (((told << _SIDE_BITS) | heights) << _SIDE_BITS) | widths
-    kinds = pa.array(told).dictionary_encode().indices.to_numpy()
-    firsts = np.zeros(int(kinds.max(initial=-1)) + 1, np.int64)
-    firsts[kinds[::-1]] = np.arange(len(rows) - 1, -1, -1)
-    return kinds, firsts
 
 
 def _of_names(manifest: Manifest, rows: Rows, color: Color) -> Kind:

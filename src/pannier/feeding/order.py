@@ -34,16 +34,18 @@ class Order(Protocol):
 
 @dataclass(frozen=True)
 class Fixed:
-    """Always the same order."""
+    """Always the same order, every record so many times in a row (`variations`)."""
 
     records: Numbers
+    variations: int = 1
 
     @property
     def length(self) -> int:
-        return len(self.records)
+        return len(self.records) * self.variations
 
     def at(self, number: int, places: Numbers) -> tuple[Numbers, Numbers]:
-        return self.records[places], np.full(len(places), number, np.int64)
+        records, times = np.divmod(places, self.variations)
+        return self.records[records], number * self.variations + times
 
 
 @dataclass(frozen=True)
@@ -61,6 +63,30 @@ class Shuffled:
     def at(self, number: int, places: Numbers) -> tuple[Numbers, Numbers]:
         times, records = np.divmod(shuffled(places, self.length, self.seed, number), max(1, self.count))
         return records, number * self.variations + times
+
+
+@dataclass(frozen=True)
+class Windowed:
+    """Every record once a pass: neighbors in the manifest stay together in windows of so many (`window`).
+
+    Windows come in an order of their own, as do the records in each. Where windows begin is drawn for each pass, and what is
+    left of them comes last, so that those are others each time.
+    """
+
+    length: int
+    seed: int
+    window: int
+
+    def at(self, number: int, places: Numbers) -> tuple[Numbers, Numbers]:
+        whole = self.length // self.window
+        windows, within = np.divmod(places, self.window)
+        is_whole = windows < whole
+        windows[is_whole] = shuffled(windows[is_whole], whole, fold(self.seed, 0), number)
+        for each in np.unique(windows).tolist():
+            here, size = windows == each, min(self.window, self.length - each * self.window)
+            within[here] = shuffled(within[here], size, fold(self.seed, each + 1), number)
+        begin = fold(self.seed, number, ROUNDS) % max(1, self.length)
+        return (windows * self.window + within + begin) % max(1, self.length), np.full(len(places), number, np.int64)
 
 
 class Balanced:

@@ -12,7 +12,7 @@ FORMAT = 1
 # what says which batch comes when, and what is in it; workers, `ahead` and limits do not
 _SAID = (
     *("split", "seed", "batch_size", "last", "steps", "part", "parts", "shuffle", "augment", "subset", "where"),
-    *("variations", "balance", "weights"),
+    *("variations", "balance", "weights", "window", "plain"),
 )
 
 

@@ -14,7 +14,14 @@ from pannier.store.state import State
 
 FORMAT = 1
 # what says how often and in how large an epoch records come, with what nobody says
-_OF_TRAINING: dict[str, Any] = {"steps": None, "variations": 1, "balance": None, "weights": None}
+_OF_TRAINING: dict[str, Any] = {
+    "steps": None,
+    "variations": 1,
+    "balance": None,
+    "weights": None,
+    "window": None,
+    "plain": False,
+}
 
 F = TypeVar("F", bound=Feed)
 

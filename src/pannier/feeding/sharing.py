@@ -112,7 +112,7 @@ class Shared:
         if maker is None:
             return
         if not self._holds:
-            self._has_it = None
+            self._has_it = self._maker = None
             if waits:
                 maker.close()
             else:

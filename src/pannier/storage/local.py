@@ -17,8 +17,10 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 
+from pannier.array_types import Array
 from pannier.errors import DamageError, NotFoundError, StoreError
 from pannier.files import explain_os_error, flush
 
@@ -148,6 +150,17 @@ class LocalReader:
             raise NotFoundError(f"{name} is not in the store") from error
         except OSError as error:
             raise StoreError(_explained(error, name)) from error
+
+    def read_each_into(self, names: Sequence[str], offsets: Sequence[int], parts: Array) -> bool:
+        from pannier.storage.kernels import read_each
+
+        if len(set(names)) > self._open_files:
+            return False
+        try:
+            handles = np.array([self._handle(name) for name in names], np.int32)
+        except OSError:
+            return False
+        return bool(read_each(handles, np.array(offsets, np.int64), parts))
 
     def _handle(self, name: str) -> int:
         handle = self._handles.get(name)

@@ -10,6 +10,7 @@ from typing import Any
 
 import pyarrow as pa
 
+from pannier.array_types import Array
 from pannier.errors import NotFoundError, StoreError
 from pannier.storage.local import check_name
 
@@ -116,6 +117,9 @@ class MemoryReader:
         piece = memoryview(self._storage.view(name)).cast("B")[offset : offset + len(buffer)]
         buffer[: len(piece)] = piece
         return len(piece)
+
+    def read_each_into(self, names: Sequence[str], offsets: Sequence[int], parts: Array) -> bool:
+        return False
 
     def close(self) -> None:
         """Nothing is open."""

@@ -133,7 +133,7 @@ class Manifest:
 
         For columns without NULL. For a few rows, many times: touches nothing but those rows.
         """
-        at = rows if self._rows is None else self._rows[rows]
+        at = self.places(rows)
         views = self._views_of(name)
         if len(views) == 1:
             return views[0][at]
@@ -146,6 +146,17 @@ class Manifest:
             out[here] = view[at[here] - start]
             start += len(view)
         return out
+
+    def places(self, rows: Any) -> Any:
+        """Where some rows stand in what `whole` gives."""
+        return rows if self._rows is None else self._rows[rows]
+
+    def whole(self, name: str) -> Any:
+        """All of a column as `gather` has it, not copied where it lies in one piece; not to be written to."""
+        views = self._views_of(name)
+        joined = views[0] if len(views) == 1 else np.concatenate(views)
+        joined.flags.writeable = False
+        return joined
 
     def _views_of(self, name: str) -> list[Any]:
         if name not in self._views:

@@ -76,7 +76,8 @@ class State(Told):
             if name not in self.splits:
                 hint = did_you_mean(name, self.splits) or "; no record has a split: pack with shares"
                 raise NotFoundError(f"no split {name!r} in this snapshot{hint}")
-        return np.flatnonzero(np.isin(codes, [names.index(name) for name in wanted]))
+        numbers = [names.index(name) for name in wanted]
+        return np.flatnonzero(codes == numbers[0] if len(numbers) == 1 else np.isin(codes, numbers))
 
     def nearest_key(self, key: str) -> str:
         """The end of an error message: the key that is nearest to one that no record has; nothing for large snapshots."""

@@ -181,7 +181,7 @@ def test_a_wrong_option_is_answered_with_the_nearest(packed: pannier.Snapshot, t
 # a table's rare ways a file of sources tells the command line
 ALONE = {
     **{
-        "feed": "described digest docket epochs expect store_hint values position columns",
+        "feed": "described digest docket epochs expect store_hint values position columns disk_limit log_every",
         "compare": "fail_on_change rows",
         "doubles": "rows table",
     },

@@ -61,7 +61,7 @@ PROOFS = (
     ("Rendered or not", "tests/test_rendering.py::test_rendered_or_not_whatever_the_workers_batches_are_equal", 20),
     ("Damaged renderings", "tests/test_rendering.py::test_damage_is_found_and_made_again", 20),
     ("Killed renderings", "tests/test_rendering.py::test_killed_at_any_instant_nothing_is_lost", 8),
-    ("Killed fillings", "tests/test_filling.py::test_a_killed_one_loses_nothing", 50),
+    ("Killed fillings", "tests/test_filling.py::test_a_killed_one_loses_nothing", 100),
     ("Fillings of any treatment", "tests/test_filling.py -k any_treatment", 20),
     ("Feeds opened and closed", "tests/test_feed.py::test_feeds_opened_and_closed_leak_nothing", 50),
     ("Raced feeds", "tests/test_feed.py::test_raced_feeds_give_the_same_bytes", 50),

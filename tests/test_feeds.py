@@ -26,7 +26,7 @@ def same(batch: pannier.Batch, expected: Any) -> bool:
     return batch.keys == expected[0] and np.array_equal(batch.images, expected[1])
 
 
-@pytest.mark.parametrize("processes", [0, 1, 2])
+@pytest.mark.parametrize("processes", [0, 2])
 def test_each_gives_what_it_gives_alone_also_in_the_middle_of_anothers_epoch(
     packed: pannier.Snapshot, processes: int
 ) -> None:

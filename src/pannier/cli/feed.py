@@ -74,6 +74,9 @@ def feed(
         if described or expect is not None:
             return _describe(feed, expect, json)
         facts = _fed(feed, epochs, hashlib.sha256() if digest else None)
+        if feed.state.storage.copies:
+            left_out = plural(len(feed.snapshot.left_out), "thing")
+            facts["notes"].append(f"{store} as it is, not packed; {left_out} left out, which pannier survey tells of")
     print_json(facts) if json else _print(facts)
     return 0
 

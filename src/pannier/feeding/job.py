@@ -386,7 +386,8 @@ def notes_on(work: FeedWork) -> list[str]:
         notes.append(f"{job.split} is fed without the random steps ({steps}): those are for training")
     elif treatment.varies and job.augment and job.split != AUGMENTED_SPLIT:
         notes.append(f"{job.split or 'all records'}: fed with the random steps ({steps}), as told")
-    if work.rendering is not None:
+    if work.rendered_records:
+        assert work.rendering is not None
         count, total = work.rendered_records, len(work.rows)
         notes.append(f"{count:,} of {total:,} pictures come from rendered canvases ({work.rendering.digest[:12]})")
     elif job.by_digest and job.rendered is None and rendering_of(work.state.storage, treatment) is not None:

@@ -49,11 +49,12 @@ def mounted(mount: str, words: list[object], after: str = "true") -> subprocess.
 
 def test_a_disk_that_is_mounted_read_only_is_read_and_verified_and_nothing_else(world: Path, tmp_path: Path) -> None:
     store = shutil.copytree(world / "s.store", tmp_path / "s.store")
-    Held(pannier.open_store(store).storage, WRITER)  # whose age is asked for
+    held = Held(pannier.open_store(store).storage, WRITER)  # whose age is asked for
     named = shlex.quote(str(store))
     mount = f"mount --bind {named} {named} && mount -o remount,ro,bind {named}"
     calls = (["verify", store], ["tidy", store, "--preview", "--older-than", "0s"], ["feed", store, "--size", 16])
     verify, tidy, feed, pack = (mounted(mount, [*words]) for words in (*calls, ["pack", world / "third", store]))
+    held.end()
     assert (verify.returncode, tidy.returncode, feed.returncode) == (0, 0, 0), verify.stderr + tidy.stderr + feed.stderr
     assert pack.returncode == 1
     assert "read-only" in pack.stderr

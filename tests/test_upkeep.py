@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import hashlib
 import json
@@ -366,6 +367,21 @@ def test_files_of_a_writer_at_work_are_not_called_left_behind(store: pannier.Sto
         with holding(store.storage, WRITER):
             assert told() == []
         assert sorted(told()) == sorted([f"shards/{draft.path.name}", f"manifests/{digest(b'new')}.arrow"])
+
+
+def test_a_lease_that_an_exception_dropped_is_nobodys(store: pannier.Store, monkeypatch: pytest.MonkeyPatch) -> None:
+    def interrupted(*_: Any) -> None:
+        raise KeyboardInterrupt
+
+    for where in ("pannier.upkeep.tidying.kept_up", "pannier.store.leases.others"):
+        with monkeypatch.context() as patched:
+            patched.setattr(where, interrupted)
+            with contextlib.suppress(KeyboardInterrupt):
+                store.tidy(yes=True)
+            with contextlib.suppress(KeyboardInterrupt):
+                store.change(where="true", set="loom=1")
+        assert not [lease for lease in leases(store.storage) if lease.is_live]
+    store.tidy(yes=True)
 
 
 def test_nobody_who_reads_waits_for_the_disk(store: pannier.Store, monkeypatch: pytest.MonkeyPatch) -> None:

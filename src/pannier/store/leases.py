@@ -14,6 +14,7 @@ import secrets
 import socket
 import threading
 import time
+import weakref
 from collections.abc import Callable, Iterator, Sequence
 from contextvars import ContextVar
 from dataclasses import dataclass
@@ -36,8 +37,8 @@ _PAUSE_SECONDS = 0.25
 
 _FILE = re.compile(r"([a-z]+-[0-9a-f]{16})-[0-9]{6}\.json")
 
-# the leases that this process holds
-_own: set[str] = set()
+# the leases that this process holds: an exception, as of Ctrl-C, may drop one at any moment, which is nobody's then
+_own: weakref.WeakValueDictionary[str, Held] = weakref.WeakValueDictionary()
 _held: ContextVar[Held | None] = ContextVar("held", default=None)
 
 F = TypeVar("F", bound=Callable[..., Any])
@@ -105,11 +106,11 @@ class Held:
         self._content = sealed({**what, **where, "snapshots": list(snapshots)})
         self._number = 1
         self._changing = threading.RLock()  # a finalizer may end it while this very thread renews it
-        _own.add(self.name)
+        _own[self.name] = self
         try:
             self._storage.create(self._file(1), self._content, lasts=False)
         except BaseException:
-            _own.discard(self.name)  # it may lie there all the same, and is nobody's then
+            _own.pop(self.name, None)  # it may lie there all the same, and is nobody's then
             raise
         self._renewed = time.monotonic()
         self._has_ended = False
@@ -139,7 +140,7 @@ class Held:
         with self._changing:
             if not self._has_ended:
                 self._has_ended = True
-                _own.discard(self.name)
+                _own.pop(self.name, None)
                 with contextlib.suppress(StoreError, NotFoundError):
                     self._storage.remove(self._file(self._number))
 
@@ -235,7 +236,11 @@ def _taken_beside_no_tidier(storage: Storage, kind: str) -> Held:
     until = time.monotonic() + LONGEST_WAIT_SECONDS
     while True:
         held = Held(storage, kind)
-        tidiers = others(storage, held, [TIDIER])
+        try:
+            tidiers = others(storage, held, [TIDIER])
+        except BaseException:
+            held.end()
+            raise
         if not tidiers:
             return held
         held.end()

@@ -36,7 +36,7 @@ class Shared:
         self._maker: Maker | None = None
         self._lease: KeptUp | None = None
         self._has_it: Hold | None = None
-        self._holds = len(jobs)
+        self._holders = set(range(len(jobs)))
         self.lock = threading.RLock()
 
     @property
@@ -106,12 +106,15 @@ class Shared:
             self._lease.end(waits=waits)
 
     def leave(self, hold: Hold, *, waits: bool) -> None:
-        """One of those that share it needs it no more; with the last of them it ends."""
-        self._holds -= 1
+        """One of those that share it needs it no more; with the last of them it ends.
+
+        Takes no lock: another thread may have it while it waits for a batch, which then ends.
+        """
+        self._holders.discard(hold.of)
         maker = self._maker
         if maker is None:
             return
-        if not self._holds:
+        if not self._holders:
             self._has_it = self._maker = None
             if waits:
                 maker.close()
@@ -128,7 +131,7 @@ class Hold:
     """What one feed has of a maker, see `Maker`. While another has it, what was made ahead is given up, and made again."""
 
     def __init__(self, shared: Shared, of: int) -> None:
-        self.shared, self._of = shared, of
+        self.shared, self.of = shared, of
         self.begun_at = Stages()
         self._stages = Stages()
         self._buffers = 0
@@ -139,7 +142,7 @@ class Hold:
 
     @property
     def _work(self) -> FeedWork:
-        return self.shared.works[self._of]
+        return self.shared.works[self.of]
 
     @property
     def stages(self) -> Stages:
@@ -165,7 +168,7 @@ class Hold:
     def begin(self, epoch: int, until: int, begin: int = 0, end: int | None = None) -> None:
         with self.shared.lock:
             self._next, self._until, self._end = (epoch, begin), until, end
-            self.shared.given_to(self).begin(epoch, until, begin, end, of=self._of)
+            self.shared.given_to(self).begin(epoch, until, begin, end, of=self.of)
             self.is_under_way = True
 
     def next(self) -> Made | BaseException | None:
@@ -176,7 +179,7 @@ class Hold:
             if maker is None:  # another has it
                 epoch, number = self._next
                 maker = self.shared.given_to(self)
-                maker.begin(epoch, self._until, number, self._end, of=self._of)
+                maker.begin(epoch, self._until, number, self._end, of=self.of)
             made = maker.next()
             if isinstance(made, Made):
                 self._next = self._work.course.after(*made.number)
@@ -190,8 +193,7 @@ class Hold:
                 maker.stop()
 
     def close(self) -> None:
-        with self.shared.lock:
-            self._leave(waits=True)
+        self._leave(waits=True)
 
     def abandon(self) -> None:
         self._leave(waits=False)

@@ -71,8 +71,8 @@ class Hand:
             self._canvas = np.empty(work.rendering.shape, np.uint8)
             self._canvas_bytes = memoryview(self._canvas.data).cast("B")
             self._is_copied = work.is_copied
-            self._joiner = CrcJoiner(self._canvas.nbytes)
             if self._is_copied:  # what reads them is compiled before the first batch is asked for
+                self._joiner = CrcJoiner(self._canvas.nbytes)
                 self._canvases.read_each_into(self._canvas.reshape(1, -1)[:0], [], self._joiner)
         self._filling, self._identities = filling, list[bytes]()
         if filling is not None and work.rendering is not None:

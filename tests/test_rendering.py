@@ -166,6 +166,11 @@ def test_crop_boxes_are_part_of_a_canvas(tmp_path: Path) -> None:
     for columns, says in ((["top", "left", "tall", "wied"], "did you mean 'wide'"), (["a"] * 4, "no side column 'a'")):
         with pytest.raises(NotFoundError, match=says):
             snapshot.feed(None, treatment.with_fields(box=columns))
+    copied = pannier.Treatment(16, box=["top", "left", "tall", "wide"], values="raw", dtype="uint8")
+    before = fed(snapshot, copied)
+    snapshot.render(None, copied)
+    damage(next((store.path / "rendered" / copied.fixed_part / "shards").iterdir()), 5000)
+    assert all(np.array_equal(*each) for each in zip(before, fed(snapshot, copied, rendered=True), strict=True))
 
 
 def test_what_would_not_fit_is_refused_before_anything_is_written(own: pannier.Snapshot, run: Any) -> None:

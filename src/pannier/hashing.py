@@ -7,7 +7,7 @@ in Stafford's variant 13).
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -17,8 +17,8 @@ from pannier.errors import UsageError
 
 Hashes = np.ndarray[Any, np.dtype[np.uint64]]
 
-_GOLDEN = 0x9E3779B97F4A7C15
-_FIRST, _SECOND = 0xBF58476D1CE4E5B9, 0x94D049BB133111EB
+GOLDEN = 0x9E3779B97F4A7C15
+FIRST, SECOND = 0xBF58476D1CE4E5B9, 0x94D049BB133111EB
 _MASK = 0xFFFFFFFFFFFFFFFF
 
 
@@ -28,8 +28,8 @@ def text_hash(text: str) -> int:
 
 
 def mix(value: int) -> int:
-    value = ((value ^ (value >> 30)) * _FIRST) & _MASK
-    value = ((value ^ (value >> 27)) * _SECOND) & _MASK
+    value = ((value ^ (value >> 30)) * FIRST) & _MASK
+    value = ((value ^ (value >> 27)) * SECOND) & _MASK
     return value ^ (value >> 31)
 
 
@@ -37,17 +37,17 @@ def fold(*words: int) -> int:
     """One hash of several 64-bit words: state = mix((state ^ word) + golden), from 0, word by word."""
     state = 0
     for word in words:
-        state = mix(((state ^ word) + _GOLDEN) & _MASK)
+        state = mix(((state ^ word) + GOLDEN) & _MASK)
     return state
 
 
 def fold_each(state: int, words: Hashes) -> Hashes:
     """`fold` continued from `state` by one more word, for a whole array of them."""
-    value = (np.uint64(state) ^ words) + np.uint64(_GOLDEN)
+    value = (np.uint64(state) ^ words) + np.uint64(GOLDEN)
     value ^= value >> np.uint64(30)
-    value *= np.uint64(_FIRST)
+    value *= np.uint64(FIRST)
     value ^= value >> np.uint64(27)
-    value *= np.uint64(_SECOND)
+    value *= np.uint64(SECOND)
     value ^= value >> np.uint64(31)
     return value
 
@@ -81,16 +81,14 @@ class CrcJoiner:
             if length & 1:
                 rows = [_mapped(power, row) for row in rows]
             power, length = [_mapped(power, row) for row in power], length >> 1
-        self._tables = [[_mapped(rows[8 * byte : 8 * byte + 8], value) for value in range(256)] for byte in range(4)]
+        tables = [[_mapped(rows[8 * byte : 8 * byte + 8], value) for value in range(256)] for byte in range(4)]
+        self._tables = np.array(tables, np.uint32)
 
-    def join(self, crcs: Iterable[int]) -> int:
+    def join(self, crcs: np.ndarray[Any, np.dtype[np.int64]]) -> int:
         """Of the pieces in a row."""
-        first, second, third, fourth = self._tables
-        total = 0
-        for crc in crcs:
-            shifted = first[total & 255] ^ second[total >> 8 & 255] ^ third[total >> 16 & 255] ^ fourth[total >> 24]
-            total = shifted ^ crc
-        return total
+        from pannier.storage.kernels import join_crcs
+
+        return int(join_crcs(self._tables, crcs))
 
 
 def _mapped(rows: Sequence[int], vector: int) -> int:

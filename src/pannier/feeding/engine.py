@@ -18,10 +18,12 @@ from pannier.feeding.buffers import FreeSlots, Shelf, Slot
 from pannier.feeding.filling import Filling
 from pannier.feeding.hand import Hand, Stages
 from pannier.feeding.job import FeedWork
-from pannier.feeding.lookup import Issued, Lookup
+from pannier.feeding.lookup import Issued, Item, Lookup
 from pannier.feeding.runs import Run, Stream, WorkQueue
 
 LONGEST_RUN = 8
+# where there is little work, every hand-over counts (bench/prepare.py): of canvases, prepared or copied as they are
+LONGEST_OF_CANVASES, LONGEST_COPIED = 16, 64
 # how often a waiting consumer looks whether the threads it waits for are alive
 LIVENESS_SECONDS = 1.0
 # how long a feed that is closed waits for own steps, which nobody can end
@@ -107,7 +109,7 @@ class Engine:
             slot = self._next_slot(stream)
             if slot is None:
                 return
-            batch.slot, batch.left = slot, len(batch.items)
+            batch.slot, batch.left = slot, len(batch.rows)
             stream.issued += 1
             light, heavy = self._runs(batch, stream)
             self._work.put(light, heavy)
@@ -132,10 +134,14 @@ class Engine:
         return None
 
     def _runs(self, batch: Issued, stream: Stream) -> tuple[list[Run], list[Run]]:
-        light = [item for item in batch.items if not item.is_heavy]
         longest, for_each = LONGEST_RUN, 2
-        if light and light[-1].canvas is not None:  # little work: every hand-over counts (bench/prepare.py)
-            longest, for_each = 2 * LONGEST_RUN, 1
+        light: Sequence[Item] | range = range(len(batch.rows))
+        if batch.canvases is not None:
+            longest, for_each = LONGEST_COPIED, 1
+        else:
+            light = [item for item in batch.items if not item.is_heavy]
+            if light and light[-1].canvas is not None:
+                longest, for_each = LONGEST_OF_CANVASES, 1
         length = max(1, min(longest, -(-len(light) // (for_each * max(1, self._settings.workers)))))
         runs = [Run(batch, light[at : at + length], stream) for at in range(0, len(light), length)]
         return runs, [Run(batch, [item], stream) for item in batch.items if item.is_heavy]

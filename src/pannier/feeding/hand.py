@@ -14,7 +14,7 @@ from pannier.errors import PictureError, TreatmentError
 from pannier.feeding.buffers import Slot
 from pannier.feeding.filling import Filling
 from pannier.feeding.job import FeedWork
-from pannier.feeding.lookup import Item, Lookup
+from pannier.feeding.lookup import Issued, Item, Lookup
 from pannier.feeding.needs import KEPT_AT_ONCE
 from pannier.feeding.runs import Run
 from pannier.hashing import CrcJoiner
@@ -73,7 +73,8 @@ class Hand:
             self._is_copied = work.is_copied
             if self._is_copied:  # what reads them is compiled before the first batch is asked for
                 self._joiner = CrcJoiner(self._canvas.nbytes)
-                self._canvases.read_each_into(self._canvas.reshape(1, -1)[:0], [], self._joiner)
+                none = np.empty(0, np.int64)
+                self._canvases.read_each_into(self._canvas.reshape(1, -1)[:0], [], none, none, self._joiner)
         self._filling, self._identities = filling, list[bytes]()
         if filling is not None and work.rendering is not None:
             self._kept = np.empty((KEPT_AT_ONCE, *work.rendering.shape), np.uint8)
@@ -90,16 +91,18 @@ class Hand:
     def _prepared(self, run: Run) -> BaseException | None:
         slot = run.batch.slot
         assert slot is not None
-        item, place, lookup = None, None, run.stream.lookup
-        if self._copied_at_once(run, slot):
-            return None
+        item, place, lookup, items = None, None, run.stream.lookup, run.items
         try:
-            for item in run.items:
+            if isinstance(items, range):
+                if self._copied_at_once(run.batch, items, slot):
+                    return None
+                items = lookup.items(run.batch, items)
+            for item in items:
                 at, record, place, facts, variation, box, canvas, _ = item
                 if canvas is not None and self._from_canvas(canvas, slot, at, variation):
                     continue
                 if place is None or facts is None:
-                    place, facts = lookup.found(record)
+                    place, facts, box = lookup.found(record)
                 if self._preparation is None:
                     slot.items[at] = self._reader.read(place)
                     lookup.proved(record)
@@ -151,20 +154,14 @@ class Hand:
         stalled = max(0.0, self._whole_seconds - self._computed_seconds)
         return Stages(self._read_seconds, decoded, prepared, self._whole_seconds, stalled)
 
-    def _copied_at_once(self, run: Run, slot: Slot) -> bool:
-        """Where all of a run is canvases to be copied, they are read and checked in one call each; False where not."""
-        items = run.items
-        if len(items) < 2 or self._canvases is None or not self._is_copied:
-            return False
-        first, places = items[0].at, list[Place]()
-        for number, (at, _, _, _, variation, _, canvas, _) in enumerate(items):
-            is_plain = variation is None or not (variation.flips or variation.program)
-            if canvas is None or not is_plain or at != first + number:
-                return False
-            places.append(canvas)
-        started = perf_counter()
-        parts = slot.array[first : first + len(items)].reshape(len(items), -1)
-        is_whole = self._canvases.read_each_into(parts, places, self._joiner)
+    def _copied_at_once(self, batch: Issued, some: range, slot: Slot) -> bool:
+        """Canvases are read and checked in one call each; False where one of them is not right."""
+        assert self._canvases is not None
+        assert batch.canvases is not None
+        started, run = perf_counter(), batch.canvases[some.start : some.stop]
+        parts = slot.array[some.start : some.stop].reshape(len(some), -1)
+        shards = [run.shards[number] for number in run.shard.tolist()]
+        is_whole = self._canvases.read_each_into(parts, shards, run.offset, run.crc32, self._joiner)
         self._read_seconds += perf_counter() - started
         return is_whole
 

@@ -1,11 +1,12 @@
-"""The one walk through a million records that planning makes."""
+"""The one walk through a million records that planning makes, and the order of an epoch, place by place."""
 
 from __future__ import annotations
 
 import numpy as np
 from numba import njit
 
-from pannier.images.kernels.compiling import CACHED
+from pannier.hashing import FIRST, GOLDEN, SECOND
+from pannier.images.kernels.compiling import CACHED, INNER, U64
 
 # sides up to this many pixels are told apart; with longer ones, which are rare, all records are told one by one
 SIDE_BITS = 22
@@ -47,4 +48,33 @@ def tell_apart(
         counts[kind] += 1
         sums[kind] += size
         largest[kind] = max(largest[kind], size)
+    return found
+
+
+@njit(**INNER)
+def _fold(key, word):
+    """`fold_each` of one word."""
+    value = (key ^ word) + U64(GOLDEN)
+    value = (value ^ (value >> U64(30))) * U64(FIRST)
+    value = (value ^ (value >> U64(27))) * U64(SECOND)
+    return value ^ (value >> U64(31))
+
+
+@njit(**CACHED)
+def walk(places, count, bits, keys):
+    """What stands at each place: a network of so many bits, again where that is beyond the count."""
+    found = np.empty(len(places), np.int64)
+    wide = U64(bits - bits // 2)
+    for i in range(len(places)):
+        value = U64(places[i])
+        while True:
+            first, second = U64(bits) - wide, wide
+            left, right = value >> second, value & ((U64(1) << second) - U64(1))
+            for key in keys:
+                left, right = right, left ^ (_fold(key, right) >> (U64(64) - first))
+                first, second = second, first
+            value = (left << second) | right
+            if value < U64(count):
+                break
+        found[i] = value
     return found

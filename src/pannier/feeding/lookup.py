@@ -20,6 +20,7 @@ from pannier.images.facts import Facts
 from pannier.images.placement import Box
 from pannier.images.treatment import Treatment
 from pannier.store.boxes import boxes_of, canvas_identities
+from pannier.store.canvases import Canvases
 from pannier.store.places import Place, fact_lists, places_of
 
 # so many records, in whole batches, are looked up at once, which costs less a record
@@ -30,7 +31,7 @@ class Item(NamedTuple):
     """One record of a batch: where in it, which row of the manifest, where its bytes lie, and what is known of them.
 
     `canvas` is where its canvas lies, if it is rendered; `variation` what is random about it, if anything. Where all of a
-    batch is rendered, `place` and `facts` are looked up only if a canvas turns out to be damaged.
+    batch is rendered, `place`, `facts` and `box` are looked up only if a canvas turns out to be damaged.
     """
 
     at: int
@@ -45,12 +46,16 @@ class Item(NamedTuple):
 
 @dataclass
 class Issued:
-    """One batch on its way: its number (epoch, batch), its records' rows in the manifest and class numbers, its items."""
+    """One batch on its way: its number (epoch, batch), its records' rows in the manifest and class numbers, its items.
+
+    Where all of it is canvases that are copied as they are, it has those in place of items.
+    """
 
     number: tuple[int, int]
     rows: Array
     labels: Array
     items: list[Item]
+    canvases: Canvases | None = None
     slot: Slot | None = None
     left: int = 0
 
@@ -71,6 +76,7 @@ class Lookup:
         self._augmented = job.treatment if is_varied else None
         self._plain_every = job.variations * job.plain  # of so many one is without random steps
         self._rendering = work.rendering
+        self._is_copied = work.is_copied and not is_varied
         # by row of the manifest, whether its picture is still to be held against its SHA-256, where that is asked for
         self._unproved = np.ones(len(self._manifest), bool) if self._manifest.by_digest else None
 
@@ -82,10 +88,21 @@ class Lookup:
                 some = numbers[at : at + group]
                 yield from self._look_up(each, some, self._course.at(each, some))
 
-    def found(self, row: int) -> tuple[Place, Facts]:
+    def found(self, row: int) -> tuple[Place, Facts, Box | None]:
         """Where one record's picture lies, and what is known of it. Raises DamageError. For any thread."""
         rows = np.array([row], np.int64)
-        return self._places(rows)[0], self._facts(rows)[0]
+        return self._places(rows)[0], self._facts(rows)[0], next(iter(self._boxes(rows)), None)
+
+    @staticmethod
+    def items(batch: Issued, some: range) -> list[Item]:
+        """Some of a batch that is all canvases, one by one."""
+        assert batch.canvases is not None
+        canvases = batch.canvases[some.start : some.stop].places()
+        rows = batch.rows[some.start : some.stop].tolist()
+        return [
+            Item(at, row, None, None, None, None, canvas, False)
+            for at, row, canvas in zip(some, rows, canvases, strict=True)
+        ]
 
     def proved(self, row: int) -> None:
         """A record's picture was read and is what it must be: from now on its CRC-32 is enough. For any thread."""
@@ -120,14 +137,16 @@ class Lookup:
                     None if number % self._plain_every == 0 else one for number, one in zip(draws, varied, strict=True)
                 ]
             _give_way()
-        boxes: Iterable[Box | None] = repeat(None)
-        if self._treatment is not None and self._treatment.box is not None:
-            boxes = boxes_of(self._manifest, rows, self._treatment)
+        boxes = self._boxes(rows)
         canvases: Iterable[Place | None] = repeat(None)
         if self._rendering is not None:
-            sha256 = self._manifest.gather(rows, "sha256")
-            canvases = self._rendering.find(canvas_identities(sha256, boxes if isinstance(boxes, list) else []))
+            found = self._rendering.find(canvas_identities(self._manifest.gather(rows, "sha256"), boxes))
             _give_way()
+            if self._is_copied and found.is_there.all():
+                for number, some in self._parted(numbers, len(rows)):
+                    yield Issued((epoch, number), rows[some], labels[some], [], found[some])
+                return
+            canvases = found.places()
         places: Iterable[Place | None] = repeat(None)
         facts: Iterable[Facts | None] = repeat(None)
         if not isinstance(canvases, list) or None in canvases:
@@ -137,10 +156,20 @@ class Lookup:
             _give_way()
         heavy: Iterable[bool] = repeat(False) if self._heavy is None else self._heavy.at(positions).tolist()
         within = [at % size for at in range(len(rows))]
-        items = tuples(Item, within, rows.tolist(), places, facts, varied, boxes, canvases, heavy)
-        for number, at in zip(numbers, range(0, len(rows), size), strict=True):
-            some = slice(at, at + size)
+        items = tuples(Item, within, rows.tolist(), places, facts, varied, boxes or repeat(None), canvases, heavy)
+        for number, some in self._parted(numbers, len(rows)):
             yield Issued((epoch, number), rows[some], labels[some], items[some])
+
+    def _parted(self, numbers: range, count: int) -> Iterator[tuple[int, slice]]:
+        """Which of so many records are of which batch."""
+        starts = range(0, count, self._batch_size)
+        return ((number, slice(at, at + self._batch_size)) for number, at in zip(numbers, starts, strict=True))
+
+    def _boxes(self, rows: Array) -> list[Box | None]:
+        """Their crop boxes; nothing where the treatment asks for none."""
+        if self._treatment is None or self._treatment.box is None:
+            return []
+        return boxes_of(self._manifest, rows, self._treatment)
 
     def _labels(self, rows: Array) -> Array:
         """Their class numbers int32, -1 for none."""

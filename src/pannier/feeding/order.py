@@ -12,6 +12,7 @@ from typing import Any, Protocol
 import numpy as np
 
 from pannier.array_types import Numbers
+from pannier.feeding.kernels import walk
 from pannier.hashing import argsort_hashes, fold, fold_each, share
 
 ROUNDS = 6
@@ -140,24 +141,6 @@ def shuffled(
     """Which of 0 to count - 1 stands at each of some places."""
     if count <= MOST_SORTED:
         return argsort_hashes(fold_each(fold(seed, epoch), np.arange(count, dtype=np.uint64)))[places]
-    bits = (count - 1).bit_length()
-    keys = [fold(seed, epoch, number) for number in range(ROUNDS)]
-    found = places.astype(np.uint64)
-    walking = np.arange(len(found))
-    while len(walking):
-        values = _rounds(found[walking], bits, keys)
-        found[walking] = values
-        walking = walking[values >= count]
-    return found.astype(np.int64)
-
-
-def _rounds(
-    values: np.ndarray[Any, np.dtype[np.uint64]], bits: int, keys: list[int]
-) -> np.ndarray[Any, np.dtype[np.uint64]]:
-    """The network once: a permutation of so many bits."""
-    first, second = bits // 2, bits - bits // 2
-    left, right = values >> np.uint64(second), values & np.uint64((1 << second) - 1)
-    for key in keys:
-        left, right = right, left ^ (fold_each(key, right) >> np.uint64(64 - first))
-        first, second = second, first
-    return (left << np.uint64(second)) | right
+    keys = np.array([fold(seed, epoch, number) for number in range(ROUNDS)], np.uint64)
+    found: Numbers = walk(np.ascontiguousarray(places, np.int64), count, (count - 1).bit_length(), keys)
+    return found

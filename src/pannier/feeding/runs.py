@@ -13,8 +13,10 @@ from pannier.feeding.lookup import Issued, Item, Lookup
 
 @dataclass(frozen=True, slots=True)
 class Run:
+    """`items`: those of a batch that are its, or which places of one that is all canvases."""
+
     batch: Issued
-    items: Sequence[Item]
+    items: Sequence[Item] | range
     stream: Stream
 
 

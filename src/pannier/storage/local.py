@@ -20,7 +20,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from pannier.array_types import Array
+from pannier.array_types import Array, Numbers
 from pannier.errors import DamageError, NotFoundError, StoreError
 from pannier.files import explain_os_error, flush
 
@@ -151,7 +151,7 @@ class LocalReader:
         except OSError as error:
             raise StoreError(_explained(error, name)) from error
 
-    def read_each_into(self, names: Sequence[str], offsets: Sequence[int], parts: Array) -> bool:
+    def read_each_into(self, names: Sequence[str], offsets: Numbers, parts: Array) -> bool:
         from pannier.storage.kernels import read_each
 
         if len(set(names)) > self._open_files:
@@ -160,7 +160,7 @@ class LocalReader:
             handles = np.array([self._handle(name) for name in names], np.int32)
         except OSError:
             return False
-        return bool(read_each(handles, np.array(offsets, np.int64), parts))
+        return bool(read_each(handles, offsets, parts))
 
     def _handle(self, name: str) -> int:
         handle = self._handles.get(name)

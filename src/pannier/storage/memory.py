@@ -10,7 +10,7 @@ from typing import Any
 
 import pyarrow as pa
 
-from pannier.array_types import Array
+from pannier.array_types import Array, Numbers
 from pannier.errors import NotFoundError, StoreError
 from pannier.storage.local import check_name
 
@@ -118,7 +118,7 @@ class MemoryReader:
         buffer[: len(piece)] = piece
         return len(piece)
 
-    def read_each_into(self, names: Sequence[str], offsets: Sequence[int], parts: Array) -> bool:
+    def read_each_into(self, names: Sequence[str], offsets: Numbers, parts: Array) -> bool:
         return False
 
     def close(self) -> None:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any, Protocol, runtime_checkable
 
-from pannier.array_types import Array
+from pannier.array_types import Array, Numbers
 
 
 class Reader(Protocol):
@@ -15,7 +15,7 @@ class Reader(Protocol):
     def read_into(self, name: str, offset: int, buffer: memoryview) -> int:
         """Fills the buffer from there on: how many bytes came, fewer where the file ends."""
 
-    def read_each_into(self, names: Sequence[str], offsets: Sequence[int], parts: Array) -> bool:
+    def read_each_into(self, names: Sequence[str], offsets: Numbers, parts: Array) -> bool:
         """Fills each row of an array, uint8 (n, length), from a file and offset of its own; False where that cannot be."""
 
     def close(self) -> None: ...

@@ -7,11 +7,13 @@ the canvas' identity: the SHA-256 of the encoded picture, or of that and its cro
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 
+from pannier.array_types import Flags, Numbers
 from pannier.columns import Digests, digest_list, present, tuples
 from pannier.errors import DamageError, NotFoundError, StoreError
 from pannier.hashing import crc32_of
@@ -24,6 +26,40 @@ from pannier.store.places import Place
 from pannier.store.shards import Located, column_of, locate, shard_name, shard_names
 
 SHOWN_DIGITS = 12
+
+
+@dataclass(frozen=True)
+class Canvases:
+    """Where canvases lie, by question; of those that are not there all but `is_there` means nothing.
+
+    `shard` is a number into `shards`, `row` that of the shard.
+    """
+
+    shards: list[str]
+    shard: Numbers
+    offset: Numbers
+    row: Numbers
+    crc32: Numbers
+    identity: Digests
+    is_there: Flags
+    byte_count: int
+
+    def __len__(self) -> int:
+        return len(self.shard)
+
+    def __getitem__(self, some: slice) -> Canvases:
+        where = (self.shard[some], self.offset[some], self.row[some], self.crc32[some])
+        return Canvases(self.shards, *where, self.identity[some], self.is_there[some], self.byte_count)
+
+    def places(self) -> list[Place | None]:
+        """The same one by one; None for what is not there."""
+        shards = [self.shards[number] for number in self.shard.tolist()] if self.shards else [""] * len(self)
+        lengths = [self.byte_count] * len(self)
+        columns = (shards, self.offset.tolist(), lengths, self.crc32.tolist(), self.row.tolist(), digest_list(self.identity))
+        places: list[Place | None] = [*tuples(Place, *columns)]
+        for i in np.flatnonzero(~self.is_there).tolist():
+            places[i] = None
+        return places
 
 
 class Rendering:
@@ -77,8 +113,8 @@ class Rendering:
         """Bytes on disk."""
         return sum(self.storage.size(name) for name in self.files())
 
-    def find(self, identities: Digests) -> list[Place | None]:
-        """Where the canvases lie; None for what is not rendered."""
+    def find(self, identities: Digests) -> Canvases:
+        """Where the canvases lie."""
         found = self.index.find(identities)
         crcs = np.zeros(len(identities), np.int64)
         is_there = (found.segment >= 0) & (found.length == self.canvas_bytes)
@@ -88,12 +124,8 @@ class Rendering:
             fits = rows < (0 if known is None else len(known))
             is_there[here] &= fits
             crcs[here[fits]] = known[rows[fits]] if known is not None else 0
-        shards = [found.shards[number] for number in found.segment.tolist()] if found.shards else [""] * len(crcs)
-        columns = (shards, found.offset.tolist(), found.length.tolist(), crcs.tolist(), found.row.tolist())
-        places: list[Place | None] = [*tuples(Place, *columns, digest_list(identities))]
-        for i in np.flatnonzero(~is_there).tolist():
-            places[i] = None
-        return places
+        where = (found.segment, found.offset, found.row)
+        return Canvases(found.shards, *where, crcs, identities, is_there, self.canvas_bytes)
 
     def has(self, identities: Digests) -> np.ndarray[Any, np.dtype[np.bool_]]:
         """Which canvases are there."""

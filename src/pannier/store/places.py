@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from pannier.array_types import Array, Flags
+from pannier.array_types import Array, Flags, Numbers
 from pannier.columns import Rows, digest_list, tuples
 from pannier.errors import DamageError, NotFoundError, StoreError
 from pannier.hashing import CrcJoiner, crc32_of
@@ -129,15 +129,16 @@ class PictureReader:
         if not is_as_packed:
             raise ReadError(_damaged("its bytes are not what was packed"))
 
-    def read_each_into(self, parts: Array, places: Sequence[Place], joiner: CrcJoiner) -> bool:
-        """Fills each row of an array with the bytes of a place, all checked at once; False where something is not right.
+    def read_each_into(
+        self, parts: Array, shards: Sequence[str], offsets: Numbers, crcs: Numbers, joiner: CrcJoiner
+    ) -> bool:
+        """Fills each row of an array from an offset of a shard, all checked at once; False where something is not right.
 
-        `joiner` is for the length of a row, which all places have, as they have a CRC-32.
+        `joiner` is for the length of a row.
         """
-        names, offsets = [shard_file(place.shard) for place in places], [place.offset for place in places]
-        if not self._reader.read_each_into(names, offsets, parts):
+        if not self._reader.read_each_into([*map(shard_file, shards)], offsets, parts):
             return False
-        return not places or crc32_of(parts.data.cast("B")) == joiner.join(place.crc32 or 0 for place in places)
+        return not shards or crc32_of(parts.data.cast("B")) == joiner.join(crcs)
 
     def _read_elsewhere(self, buffer: memoryview, place: Place) -> int:
         """Where the shard is gone, tidying may have moved the picture into another since it was looked up."""

@@ -57,7 +57,7 @@ class Filling:
         self._wanted = np.zeros(len(state), bool)
         self._wanted[missing] = True
         self._left = plan.missing
-        self._lock = threading.Lock()
+        self._choosing, self._keeping = threading.Lock(), threading.Lock()  # so that nobody waits to choose while one writes
         self._lease = writing(state.storage)
         self._rendering = Rendering(state.storage, treatment.fixed_part)
         self._rendering.begin(fixed_only(treatment))
@@ -67,29 +67,28 @@ class Filling:
 
     def wants(self, row: int, epoch: int, sha256: bytes, box: Box | None) -> bool:
         """Whether a record's canvas is to be kept, which is said once."""
-        with self._lock:
+        with self._choosing:
             if self._writer is None or not self._wanted[row]:
                 return False
             self._wanted[row] = False
-            try:
-                if epoch != self._epoch:
-                    self._writer.finish()
-                    self._epoch = epoch
-                return not epoch or not self._is_there(canvas_identity(sha256, box))  # another process may have made it
-            except (PannierError, OSError) as error:
-                self._give_up(error)
-                return False
+            return not epoch or not self._is_there(canvas_identity(sha256, box))  # another process may have made it
 
     def _is_there(self, identity: bytes) -> bool:
-        return bool(self._rendering.has(np.frombuffer(identity, np.uint8).reshape(1, -1))[0])
+        try:
+            return bool(self._rendering.has(np.frombuffer(identity, np.uint8).reshape(1, -1))[0])
+        except (PannierError, OSError):  # then it is made, and what is wrong is met in keeping it
+            return False
 
-    def add(self, identities: list[bytes], canvases: Array) -> None:
-        """Some canvases, uint8 (n, channels, height, width), by their identities."""
-        with self._lock:
+    def add(self, identities: list[bytes], canvases: Array, epoch: int) -> None:
+        """Some canvases of an epoch, uint8 (n, channels, height, width), by their identities."""
+        with self._keeping:
             if self._writer is None:
                 return
             try:
                 self._lease.renew()
+                if epoch != self._epoch:
+                    self._writer.finish()
+                    self._epoch = epoch
                 self._writer.add(identities, canvases)
                 self._left -= len(identities)
                 if not self._left:
@@ -99,7 +98,7 @@ class Filling:
 
     def close(self) -> None:
         """Publishes what was kept so far."""
-        with self._lock:
+        with self._keeping:
             try:
                 self._end()
             except (PannierError, OSError) as error:

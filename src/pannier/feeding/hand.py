@@ -9,7 +9,6 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from pannier.array_types import Array
 from pannier.errors import PictureError, TreatmentError
 from pannier.feeding.buffers import Slot
 from pannier.feeding.filling import Filling
@@ -19,8 +18,6 @@ from pannier.feeding.needs import KEPT_AT_ONCE
 from pannier.feeding.runs import Run
 from pannier.hashing import CrcJoiner
 from pannier.images.chance import Variation
-from pannier.images.facts import Facts
-from pannier.images.placement import Box
 from pannier.images.prepare import Preparation
 from pannier.store.boxes import canvas_identity
 from pannier.store.places import PictureReader, Place, ReadError, damage
@@ -115,12 +112,16 @@ class Hand:
                 if self._to_canvas:
                     self._preparation.canvas_into(data, facts, slot.array[at], box)
                 elif self._filling is not None and self._filling.wants(record, run.batch.number[0], place.sha256, box):
-                    self._preparation.from_canvas(self._keep(data, facts, place, box), slot.array[at], variation)
+                    if len(self._identities) == len(self._kept):
+                        self._hand_on(run.batch.number[0])
+                    canvas = self._kept[len(self._identities)]
+                    self._preparation.into_both(data, facts, slot.array[at], canvas, variation, box)
+                    self._identities.append(canvas_identity(place.sha256, box))
                 else:
                     self._preparation.into(data, facts, slot.array[at], variation, box)
                 self._read_seconds += read - started
                 self._prepare_seconds += perf_counter() - read
-            self._hand_on()
+            self._hand_on(run.batch.number[0])
         except (ReadError, PictureError) as error:
             assert item is not None
             assert place is not None
@@ -131,20 +132,11 @@ class Hand:
             return error
         return None
 
-    def _keep(self, data: memoryview, facts: Facts, place: Place, box: Box | None) -> Array:
-        """A picture's canvas, among those that are handed on to be kept."""
-        assert self._preparation is not None
-        if len(self._identities) == len(self._kept):
-            self._hand_on()
-        canvas: Array = self._kept[len(self._identities)]
-        self._preparation.canvas_into(data, facts, canvas, box)
-        self._identities.append(canvas_identity(place.sha256, box))
-        return canvas
-
-    def _hand_on(self) -> None:
+    def _hand_on(self, epoch: int) -> None:
+        """Canvases to those who keep them."""
         if self._filling is not None and self._identities:
             identities, self._identities = self._identities, []
-            self._filling.add(identities, self._kept[: len(identities)])
+            self._filling.add(identities, self._kept[: len(identities)], epoch)
 
     @property
     def stages(self) -> Stages:

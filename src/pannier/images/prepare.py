@@ -37,6 +37,7 @@ SMALL = 32
 
 FILTERS = {"nearest": 0, "bilinear": 1, "bicubic": 2, "lanczos": 3}
 BORDERS = {"pad": 0, "edge": 1, "mirror": 2}
+_NO_CANVAS = np.empty((0, 0, 0), np.uint8)
 
 
 class _Way(NamedTuple):
@@ -58,7 +59,7 @@ class Preparation:
 
     Holds a buffer for decoded pixels, one for turned ones, the canvas, the view and the kernel's scratch memory, each as
     large as it was ever needed; `decode_bytes` (in bytes) makes the first one at once, so that it never grows under a
-    memory limit. `decode_seconds` is what `into` has decoded for so far.
+    memory limit. `decode_seconds` is what it has decoded for so far.
     """
 
     def __init__(self, treatment: Treatment, *, decode_bytes: int = 0, scratch_bytes: int = 0) -> None:
@@ -138,10 +139,20 @@ class Preparation:
         self, data: bytes | memoryview, facts: Facts, out: Array, variation: Variation | None = None, box: Box | None = None
     ) -> None:
         """Encoded bytes with their facts -> `out`, an array of the treatment's shape and dtype."""
-        started = perf_counter()
         pixels, way = self._pixels_of(data, facts, box)
-        self.decode_seconds += perf_counter() - started
         self._finish(pixels, way, out, variation or self._plain)
+
+    def into_both(
+        self, data: bytes | memoryview, facts: Facts, out: Array, canvas: Array, variation: Variation | None, box: Box | None
+    ) -> None:
+        """The same, and the whole canvas as `canvas_into` makes it."""
+        pixels, way = self._pixels_of(data, facts, box)
+        variation, whole = variation or self._plain, (0, 0, *self._frame.canvas)
+        if self._is_direct and not (variation.program or variation.flips or self._at_values):
+            self._place_into(pixels, way, 0, whole, self._line, out, canvas)
+        else:
+            self._place_into(pixels, way, 0, whole, self._no_line, canvas)
+            self._from_window(canvas, (0, 0), out, variation)
 
     def canvas_into(self, data: bytes | memoryview, facts: Facts, out: Array, box: Box | None = None) -> None:
         """Encoded bytes with their facts -> the whole canvas, uint8 (channels, height, width)."""
@@ -170,6 +181,7 @@ class Preparation:
 
     def _pixels_of(self, data: bytes | memoryview, facts: Facts, box: Box | None) -> tuple[Pixels, _Way]:
         """Decoded, upright, cut and toned pixels, and their way."""
+        started = perf_counter()
         way = self._ways.get(facts) or self._new_way(facts)
         if way.decoder is not None:
             pixels = decode.decode_jpeg(data, way.decoder, facts, self._room_for(way.pixel_bytes))
@@ -185,6 +197,7 @@ class Preparation:
             pixels = self._toned(pixels, box)
             if self._cuts:
                 way = self._way(pixels.shape[0], pixels.shape[1])
+        self.decode_seconds += perf_counter() - started
         return pixels, way
 
     def _toned(self, pixels: Pixels, box: Box | None) -> Pixels:
@@ -223,7 +236,14 @@ class Preparation:
         self._from_window(canvas, held[:2], out, variation)
 
     def _place_into(
-        self, pixels: Pixels, way: _Way, flips: int, window: Window, line: tuple[Array, Array], out: Array
+        self,
+        pixels: Pixels,
+        way: _Way,
+        flips: int,
+        window: Window,
+        line: tuple[Array, Array],
+        out: Array,
+        canvas: Array = _NO_CANVAS,
     ) -> None:
         rows, columns = pixels.shape[:2]
         if self._scratch[0].size < way.scratch_bytes:
@@ -231,9 +251,11 @@ class Preparation:
         lies = _writable(pixels.reshape(rows, columns * self._channels))
         target = way.target if not flips else _mirrored(way.target, self._frame.canvas, flips)
         how = (way.box, target, flips, self._filter, *line, window, self._scratch)
-        is_partly_free = self._place(lies, self._channels, *how, out)
+        is_partly_free = self._place(lies, self._channels, *how, out, canvas)
         if is_partly_free:
             self._fill_edges(out, target, window, self._border, self._pad, *line)
+            if canvas.size:
+                self._fill_edges(canvas, target, window, self._border, self._pad, *self._no_line)
 
     def _from_window(self, canvas: Array, origin: tuple[int, int], out: Array, variation: Variation) -> None:
         """The part of the canvas that lies at `origin` -> `out`: warp, light and the like, values."""

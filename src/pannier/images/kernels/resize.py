@@ -424,15 +424,25 @@ def lay_down(source, rows, columns, scale, offset, out, c, top, left):
                 values[x] = np.float32(pixels[x]) * factor + shift
 
 
+@njit(**INNER)
+def keep(source, rows, columns, kept, c, top, left):
+    """The same rows as they are."""
+    for row in range(rows):
+        pixels, values = source[row], kept[c, top + row, left : left + columns]
+        for x in range(columns):
+            values[x] = pixels[x]
+
+
 def _compiled(lobed):
     """The kernel for filters with negative lobes, or for those without: each compiled only where it is used."""
 
     @njit(**CACHED)
-    def prepare(picture, channels, box, target, flips, kind, scale, offset, window, scratch, out):
+    def prepare(picture, channels, box, target, flips, kind, scale, offset, window, scratch, out, kept):
         """`picture` uint8 (h, channels * w) -> `out` (channels, H, W), float32 or uint8. For `box`, `target` see Placement.
 
         A value is float32(v) * scale + offset, two roundings. `out` is the part of the canvas that `window` says (top, left,
-        height, width); only that is computed. True where the picture leaves some of it free, for `fill_edges`.
+        height, width); only that is computed. `kept`: uint8 of the same shape, for the pixels themselves, or of none.
+        True where the picture leaves some of it free, for `fill_edges`.
         The picture passes through in strips of rows, small enough for the processor's cache. `scratch`: see `scratch_of`.
         """
         octets, sixteen, thirty_two, words = scratch
@@ -530,6 +540,8 @@ def _compiled(lobed):
                     if step == 1:
                         back, top_at, left_at = plane_of(octets, two, tall, apart), down_by + y_from + y, right_by + x_from
                         lay_down(back, rows, wide_part, scale, offset, out, c, top_at, left_at)
+                        if kept.size:
+                            keep(back, rows, wide_part, kept, c, top_at, left_at)
         return tall_part < window[2] or wide_part < window[3]
 
     return prepare

@@ -72,7 +72,7 @@ def rates_of(jobs: dict[str, list[dict[str, Any]]], slices: int, seconds: float)
                     continue
                 for child in group:
                     child.begin(seconds)
-                rates[name].append(sum(child.finish(seconds) for child in group))
+                rates[name].append(sum(child.finish(seconds).rate for child in group))
         return {name: each[1:] for name, each in rates.items()}
     finally:
         for group in children.values():

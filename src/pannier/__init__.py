@@ -50,7 +50,7 @@ if TYPE_CHECKING:
     from pannier.folders.laying_out import LayOutResult
     from pannier.images.own_steps import own_step
     from pannier.images.seen import Stage
-    from pannier.measuring.sweep import Measurement, Rate, Trial
+    from pannier.measuring.rows import Measurement, Rate, Trial
     from pannier.packing.doubts import Doubt
     from pannier.packing.three_way import Conflict
     from pannier.packing.two_sides import SideConflict
@@ -95,7 +95,7 @@ _HOMES = {
     "pannier.folders.laying_out": "LayOutResult",
     "pannier.images.own_steps": "own_step",
     "pannier.images.seen": "Stage",
-    "pannier.measuring.sweep": "Measurement Rate Trial",
+    "pannier.measuring.rows": "Measurement Rate Trial",
     "pannier.packing.doubts": "Doubt",
     "pannier.packing.three_way": "Conflict",
     "pannier.packing.two_sides": "SideConflict",

@@ -1,11 +1,16 @@
-"""What the machine gives this process: usable cores and free memory, container limits included."""
+"""What the machine gives this process: usable cores and free memory, container limits included; and what it is."""
 
 from __future__ import annotations
 
 import os
+import platform
+from importlib import metadata
 from pathlib import Path
+from typing import Any
 
 _CGROUP = Path("/sys/fs/cgroup")
+# libraries on which it hangs how fast pictures are read, decoded and prepared
+_LIBRARIES = ("numpy", "numba", "simplejpeg", "imagecodecs", "opencv-python-headless", "pillow", "pyarrow")
 
 
 def usable_cores() -> int:
@@ -32,3 +37,32 @@ def free_memory_bytes() -> int:
     except (OSError, ValueError):
         pass
     return free
+
+
+def machine_facts() -> dict[str, Any]:
+    """What it is, and what runs on it: processor, cores, memory in bytes, system, versions. No names of hosts or people."""
+    import psutil
+
+    return {
+        "processor": _processor(),
+        "cores": usable_cores(),
+        "memory_bytes": int(psutil.virtual_memory().total),
+        "system": f"{platform.system()} {platform.release()}",
+        "python": platform.python_version(),
+        "versions": {name: version for name in ("pannier", *_LIBRARIES) if (version := _version(name))},
+    }
+
+
+def _processor() -> str:
+    try:
+        lines = Path("/proc/cpuinfo").read_text().splitlines()
+    except OSError:
+        return platform.machine()
+    return next((line.partition(":")[2].strip() for line in lines if line.startswith("model name")), platform.machine())
+
+
+def _version(name: str) -> str | None:
+    try:
+        return metadata.version(name)
+    except metadata.PackageNotFoundError:
+        return None

@@ -23,7 +23,9 @@ from pannier.feeding.side_columns import class_weights
 from pannier.feeding.statistics import Statistics, measure_values
 from pannier.feeding.view import View
 from pannier.figures.notebook import of_batch
-from pannier.measuring.sweep import DEFAULT_ROUNDS, DEFAULT_SLICE_SECONDS, Measurement, measure
+from pannier.measuring.rows import Measurement
+from pannier.measuring.settings import MeasureOptions
+from pannier.measuring.sweep import measure
 from pannier.spelling import spelled_method
 from pannier.store.snapshots import SHOWN_DIGITS
 from pannier.store.state import State
@@ -86,6 +88,12 @@ class _Feeding(FeedingOptions):
 class _FeedingSplits(FeedingOptions):
     treatment: Treatment | str | Path | None = field(default=None, kw_only=False)
     splits: str | Sequence[str] | None = None
+
+
+@dataclass(frozen=True, kw_only=True)
+class _Measuring(MeasureOptions):
+    split: str | None = field(default="train", kw_only=False)
+    treatment: Treatment | str | Path | None = field(default=None, kw_only=False)
 
 
 def _needed(said: Any, size: Any, values: str | None = None) -> Treatment:
@@ -225,25 +233,17 @@ class FedState(State):
         bounds: dict[str, Any] = {"workers": workers, "memory_limit": memory_limit, "progress": progress}
         return render(self, through, split=split, disk_limit=disk_limit, check=check, **bounds)
 
-    def measure(
-        self,
-        split: str | None = "train",
-        treatment: Treatment | str | Path | None = None,
-        *,
-        size: int | tuple[int, int] | str | None = None,
-        batch_size: int = 32,
-        workers: Sequence[int] = (1, 2),
-        memory_limit: Sequence[str | int | None] = (None,),
-        seed: int = 0,
-        subset: str | float | None = None,
-        rounds: int = DEFAULT_ROUNDS,
-        slice_seconds: float = DEFAULT_SLICE_SECONDS,
-        progress: Progress | None = None,
-    ) -> Measurement:
-        """Throughput of feeds of every number of workers under every limit, against the machine's own ceiling.
+    @spelled_method(_Measuring)
+    def measure(self, said: _Measuring) -> Measurement:
+        """Throughput of feeds, each in a process of its own whose memory the system limits, against the machine's ceiling.
 
-        See `pannier.measure`. Raises UsageError, NotFoundError.
+        Of size (a list for several), batch_size, workers, processes, ahead, memory_limit (bytes, "256MiB", None) and source
+        one or several are tried, each with each. source: "shards", "rendered" (of a sample where not all is rendered) or
+        "folder:PATH". step: a consumer that takes so long for each batch, "20ms", or "python:20ms", in which it holds the
+        interpreter lock. cold: the files' pages are dropped from the system's cache before each turn.
+        search: a third of the settings at most are tried, to find the fastest under each limit.
+        Trials and ceilings take turns, `rounds` times, for `slice_seconds` each. progress: called with (rounds done, rounds
+        in all). Raises UsageError, NotFoundError.
         """
-        grid: dict[str, Any] = {"workers": workers, "memory_limit": memory_limit, "batch_size": batch_size}
-        turns: dict[str, Any] = {"rounds": rounds, "slice_seconds": slice_seconds, "progress": progress}
-        return measure(self, _needed(treatment, size), split, seed=seed, subset=subset, **grid, **turns)
+        size = said.size[0] if isinstance(said.size, list) and said.size else said.size
+        return measure(self, _needed(said.treatment, size), said.split, said)

@@ -10,6 +10,7 @@ from typing import Any, NoReturn, Self
 
 from pannier.errors import PannierError, UsageError
 from pannier.feeding.batch import Batch
+from pannier.feeding.hand import Stages
 from pannier.feeding.job import FeedJob, FeedWork, notes_on
 from pannier.feeding.metering import Count, Meter
 from pannier.feeding.plan import Plan
@@ -95,6 +96,11 @@ class Feed:
     def engines(self) -> dict[int, int]:
         """Processes that work for this feed now: by id, the bytes that each held before it began."""
         return self._hold.levels
+
+    @property
+    def stages(self) -> Stages:
+        """Seconds that each stage of the work has taken so far, in all threads."""
+        return self._hold.stages
 
     @property
     def records(self) -> int:

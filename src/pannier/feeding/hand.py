@@ -93,7 +93,7 @@ class Hand:
             if isinstance(items, range):
                 if self._copied_at_once(run.batch, items, slot):
                     return None
-                items = lookup.items(run.batch, items)
+                items = lookup.items_of(run.batch, items)
             for item in items:
                 at, record, place, facts, variation, box, canvas, _ = item
                 if canvas is not None and self._from_canvas(canvas, slot, at, variation):

@@ -94,9 +94,11 @@ class Lookup:
         return self._places(rows)[0], self._facts(rows)[0], next(iter(self._boxes(rows)), None)
 
     @staticmethod
-    def items(batch: Issued, some: range) -> list[Item]:
-        """Some of a batch that is all canvases, one by one."""
-        assert batch.canvases is not None
+    def items_of(batch: Issued, some: range | None = None) -> list[Item]:
+        """A batch, or some of it where it is all canvases, one by one."""
+        if batch.canvases is None:
+            return batch.items
+        some = range(len(batch.rows)) if some is None else some
         canvases = batch.canvases[some.start : some.stop].places()
         rows = batch.rows[some.start : some.stop].tolist()
         return [

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from pannier.figures.style import FAINT, INK, TONES, new_figure, plain_axes, save_figure, with_plain_texts
-from pannier.measuring.sweep import Measurement
+from pannier.measuring.rows import Measurement
 from pannier.units import show_bytes
 
 _MARKS = ("o", "s", "^", "D", "v")

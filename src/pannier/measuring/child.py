@@ -1,6 +1,7 @@
 """The program that a trial or a ceiling runs in: a process of its own, told what to do by lines of JSON.
 
-The first line is the job; then {"run": seconds} is answered with {"pictures": n, "seconds": s}, until the input ends.
+The first line is the job; then {"run": seconds, ...} is answered with {"pictures": n, "seconds": s, ...}, until the input
+ends.
 """
 
 from __future__ import annotations
@@ -22,22 +23,28 @@ import numpy as np
 from pannier import memory
 from pannier.feeding.feed import Feed
 from pannier.feeding.job import FeedJob, work_of
-from pannier.feeding.lookup import Lookup
+from pannier.feeding.lookup import Item, Lookup
 from pannier.feeding.warming import warm_up_for
 from pannier.images.prepare import Preparation
+from pannier.measuring.settings import Step
 from pannier.storage.layout import shard_file
+from pannier.storage.protocol import Storage
+from pannier.store.places import Place
+from pannier.store.shards import shard_names
 from pannier.store.state import State
 
 Job = dict[str, Any]
 
 MANY_EPOCHS = 1_000_000
 STACK_BYTES = 1 << 20
+# of the waits of one run, at most so many are told
+MOST_WAITS = 2000
 
 
 class Runner(Protocol):
-    """Work that can be run for a while and stopped in between."""
+    """Work that can be run for a while and stopped in between; `told` says how, besides."""
 
-    def run(self, seconds: float) -> tuple[int, float]: ...
+    def run(self, seconds: float, **told: Any) -> Job: ...
 
 
 def serve(make_runner: Callable[[Job], Runner]) -> None:
@@ -54,10 +61,10 @@ def serve(make_runner: Callable[[Job], Runner]) -> None:
     try:
         runner = make_runner(job)
         level, engines = getattr(runner, "level", memory.working_bytes()), getattr(runner, "engines", {})
-        answer({"ready": True, "level": level, "engines": engines})
+        answer({"ready": True, "level": level, "engines": engines, **getattr(runner, "about", {})})
         for line in sys.stdin:
-            pictures, seconds = runner.run(json.loads(line)["run"])
-            answer({"pictures": pictures, "seconds": seconds})
+            told = json.loads(line)
+            answer(runner.run(told.pop("run"), **told))
     except BaseException as error:
         answer({"error": type(error).__name__, "message": str(error)})
     else:
@@ -73,10 +80,13 @@ class FeedRunner:
         feed_job, state = _opened(job)
         warm_up_for([work_of(replace(feed_job, memory_limit=None), state)])
         limit = feed_job.limit_bytes
+        self._step = Step(*job["step"]) if job.get("step") else None
+        self._files = _Files(state, feed_job) if job.get("cold") else None
         memory.release_free_memory()
         self.level, data_level = memory.working_bytes(), memory.writable_bytes()
         self._feed = Feed(feed_job, state)
         plan = self._feed.plan
+        self.about = {"ahead": plan.ahead}
         # batches that were made while nobody measured, and the one that is begun after them; where lanes lag behind
         # workers, as many again until all is steady
         self._untimed = (plan.ahead + 1) * (2 if plan.heavy_lanes else 1) + 1
@@ -102,15 +112,35 @@ class FeedRunner:
         """Leaves no lease behind; threads end with the process."""
         self._feed.end_lease()
 
-    def run(self, seconds: float, *, settle: bool = True) -> tuple[int, float]:
+    def run(self, seconds: float, **told: Any) -> Job:
+        dropped = self._files.drop() if self._files else None
         for _ in range(self._untimed):
             next(self._batches)
-        pictures, started = 0, time.perf_counter()
-        while (passed := time.perf_counter() - started) < seconds:
+            self._consume()
+        before, waits, pictures = self._feed.stages, list[float](), 0
+        started = time.perf_counter()
+        while (passed := time.perf_counter() - started) < seconds or not waits:
+            asked = time.perf_counter()
             pictures += next(self._batches)
-        if settle:
+            waits.append(time.perf_counter() - asked)
+            self._consume()
+        stages = [after - first for after, first in zip(self._feed.stages, before, strict=True)]
+        if told.get("settle", True):
             wait_until_idle(self.engines)  # what is made ahead must not run into the next one's turn
-        return pictures, passed
+        every = -(-len(waits) // MOST_WAITS)
+        about = {"waited": sum(waits), "waits": waits[::every], "stages": stages, "dropped": dropped}
+        return {"pictures": pictures, "seconds": passed, **about}
+
+    def _consume(self) -> None:
+        step = self._step
+        if step is None:
+            return
+        if not step.holds_lock:
+            time.sleep(step.seconds)
+            return
+        until = time.perf_counter() + step.seconds
+        while time.perf_counter() < until:
+            pass
 
 
 def wait_until_idle(others: Collection[int] = ()) -> None:
@@ -128,8 +158,25 @@ def wait_until_idle(others: Collection[int] = ()) -> None:
         before = now
 
 
+class _Files:
+    """The files that a feed reads, dropped from the system's cache before each round."""
+
+    def __init__(self, state: State, job: FeedJob) -> None:
+        rendering = work_of(replace(job, memory_limit=None), state).rendering
+        self._storages: list[Storage] = [state.storage if rendering is None else rendering.storage]
+
+    def drop(self) -> float | None:
+        """The part of their pages that is not in memory any more; None where nobody can say."""
+        shares = [each.drop_cached(shard_file(name)) for each in self._storages for name in shard_names(each)]
+        known = [share for share in shares if share is not None]
+        return sum(known) / len(known) if known else None
+
+
 class BareRunner:
-    """The same work with no pipeline around it: read, decode, prepare, one picture after another, in one process."""
+    """The same work with no pipeline around it, one picture after another, in one process.
+
+    `what`: "treatment" reads, decodes and prepares; "reading" reads alone; "copying" copies a ready batch.
+    """
 
     def __init__(self, job: Job) -> None:
         feed_job, state = _opened(job)
@@ -137,34 +184,73 @@ class BareRunner:
         warm_up_for([work])
         assert feed_job.treatment is not None
         batches = Lookup(work).batches(0, 1)
-        self._items = list(islice((item for batch in batches for item in batch.items), job.get("records", 4096)))
-        self._reader = state.storage.reader()
-        self._room = memoryview(bytearray(max(item.place.length for item in self._items if item.place)))
+        items = (item for batch in batches for item in Lookup.items_of(batch))
+        self._items = list(islice(items, job.get("records", 4096)))
+        rendering = work.rendering
+        self._reader, self._canvases = state.storage.reader(), rendering.storage.reader() if rendering else None
+        self._canvas = np.empty(rendering.shape if rendering else (0, 0, 0), np.uint8)
+        places = [item.canvas or item.place for item in self._items]
+        self._room = memoryview(bytearray(max(place.length for place in places if place)))
         self._preparation = Preparation(feed_job.treatment)
         self._out = np.empty((feed_job.batch_size, *feed_job.treatment.shape), feed_job.treatment.dtype)
+        self._ready = np.ones_like(self._out)
         self._at = 0
 
-    def run(self, seconds: float) -> tuple[int, float]:
+    def run(self, seconds: float, what: str = "treatment", **_: Any) -> Job:
         pictures, started = 0, time.perf_counter()
+        one = {"treatment": self._treat, "reading": self._read, "copying": self._copy}[what]
         while (passed := time.perf_counter() - started) < seconds:
-            for _ in range(8):
-                item = self._items[self._at % len(self._items)]
-                assert item.place is not None
+            pictures += one()
+        return {"pictures": pictures, "seconds": passed}
+
+    def _next(self) -> tuple[Item, memoryview]:
+        """The next record, and its bytes."""
+        item = self._items[self._at % len(self._items)]
+        self._at += 1
+        if item.canvas is not None and self._canvases is not None:
+            return item, self._bytes(self._canvases, item.canvas)
+        assert item.place is not None
+        return item, self._bytes(self._reader, item.place)
+
+    def _bytes(self, reader: Any, place: Place) -> memoryview:
+        data = self._room[: place.length]
+        reader.read_into(shard_file(place.shard), place.offset, data)
+        return data
+
+    def _treat(self) -> int:
+        for _ in range(8):
+            out = self._out[self._at % len(self._out)]
+            item, data = self._next()
+            if item.canvas is not None:
+                self._canvas.data.cast("B")[:] = data
+                self._preparation.from_canvas(self._canvas, out, item.variation)
+            else:
                 assert item.facts is not None
-                data = self._room[: item.place.length]
-                self._reader.read_into(shard_file(item.place.shard), item.place.offset, data)
-                out = self._out[self._at % len(self._out)]
                 self._preparation.into(data, item.facts, out, item.variation, item.box)
-                self._at += 1
-            pictures += 8
-        return pictures, passed
+        return 8
+
+    def _read(self) -> int:
+        for _ in range(8):
+            self._next()
+        return 8
+
+    def _copy(self) -> int:
+        np.copyto(self._out, self._ready)
+        return len(self._out)
 
 
 def _opened(job: Job) -> tuple[FeedJob, State]:
     memory.fix_map_threshold()
     threading.stack_size(STACK_BYTES)  # this process is our own; the system counts whole stacks against a limit
     feed_job = FeedJob.from_plain(job["feed"])
-    return feed_job, feed_job.open()
+    if "folder" not in job:
+        return feed_job, feed_job.open()
+    from pannier.packing.pack import TakingOptions
+    from pannier.packing.unpacked import unpacked
+
+    state = unpacked(job["folder"], TakingOptions(unlabeled="keep", doubtful="keep"))[1]
+    split = feed_job.split if feed_job.split in state.splits else None
+    return replace(feed_job, address="memory:", snapshot=state.id, split=split), state
 
 
 def make_runner(job: Job) -> Runner:

@@ -11,8 +11,9 @@ import subprocess
 import sys
 import tempfile
 import time
-from typing import Any
+from typing import Any, NamedTuple
 
+from pannier.feeding.hand import Stages
 from pannier.memory import Sampler
 
 SETUP_SECONDS = 60.0
@@ -27,6 +28,21 @@ class TrialEnded(Exception):
     def __init__(self, status: str, reason: str) -> None:
         super().__init__(reason)
         self.status, self.reason = status, reason
+
+
+class Run(NamedTuple):
+    """One run of a child. waits: seconds for each batch; waited: all of them. dropped: see `Trial.dropped_share`."""
+
+    pictures: int
+    seconds: float
+    waited: float
+    waits: list[float]
+    stages: Stages
+    dropped: float | None
+
+    @property
+    def rate(self) -> float:
+        return self.pictures / self.seconds
 
 
 class Child:
@@ -45,29 +61,31 @@ class Child:
         self._lines = b""
         self._sampler: Sampler | None = None
         self._ended: TrialEnded | None = None
-        self.level = 0
+        self.level, self.ahead = 0, None
         self.peak_bytes = 0
         self._send(job)
 
     def wait_until_ready(self, seconds: float = SETUP_SECONDS) -> None:
         """Raises TrialEnded."""
         ready = self._answer(seconds)
-        self.level = ready["level"]
+        self.level, self.ahead = ready["level"], ready.get("ahead")
         self._sampler = Sampler(self._process.pid)
         for pid, level in ready.get("engines", {}).items():
             self._sampler.add(int(pid), level)
 
-    def begin(self, seconds: float) -> None:
+    def begin(self, seconds: float, **told: Any) -> None:
         if self._ended:
             raise self._ended
-        self._send({"run": seconds})
+        self._send({"run": seconds, **told})
 
-    def finish(self, seconds: float) -> float:
-        """Pictures a second in the run that was begun. Raises TrialEnded."""
+    def finish(self, seconds: float) -> Run:
+        """What came of the run that was begun. Raises TrialEnded."""
         answer = self._answer(seconds + SLACK_SECONDS)
         if self._sampler:
             self.peak_bytes = max(self.peak_bytes, self._sampler.peak_bytes - self.level)
-        return float(answer["pictures"]) / float(answer["seconds"])
+        stages = Stages(*answer.get("stages", ()))
+        waits = (answer.get("waited", 0.0), answer.get("waits", []))
+        return Run(answer["pictures"], answer["seconds"], *waits, stages, answer.get("dropped"))
 
     def _send(self, message: dict[str, Any]) -> None:
         assert self._process.stdin is not None

@@ -1,9 +1,10 @@
-"""A sweep: trials over a grid of workers and limits, interleaved with the machine's own ceiling."""
+"""A sweep: trials of all settings of a grid, or of those that a search tries, interleaved with the machine's own ceiling."""
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
+from contextlib import ExitStack
 from typing import Any
 
 import numpy as np
@@ -11,194 +12,187 @@ import numpy as np
 from pannier.errors import PannierError, UsageError
 from pannier.feeding.job import FeedJob, job_of
 from pannier.images.treatment import Treatment
-from pannier.machine import usable_cores
-from pannier.measuring.process import Child, TrialEnded
-from pannier.results import Result
+from pannier.machine import machine_facts, usable_cores
+from pannier.measuring.binding import Shares, stage_shares, what_binds
+from pannier.measuring.ceilings import COPYING, READING, TREATMENT, Ceilings
+from pannier.measuring.process import Child, Run, TrialEnded
+from pannier.measuring.rows import Measurement, Rate, Trial, trial_of
+from pannier.measuring.search import All, Search
+from pannier.measuring.settings import Group, MeasureOptions, Setting, Step
+from pannier.measuring.sources import Sources
+from pannier.memory import can_enforce_limits
 from pannier.store.choosing import chosen_rows
 from pannier.store.state import State
-from pannier.units import read_limit
+from pannier.units import show_bytes
 
-Job = dict[str, Any]
+# so many trials take turns with one another and with their ceilings; where there are more, it is done piece by piece
+AT_ONCE = 8
+# what a trial may be seen to take above its limit before it counts as over it: the grain of pages and of watching
+SLACK_BYTES = 1 << 20
 
-DEFAULT_ROUNDS = 12
-DEFAULT_SLICE_SECONDS = 0.4
-
-
-@dataclass(frozen=True, repr=False)
-class Rate(Result):
-    """Pictures a second: the median of all rounds, and the 10th and 90th percentile."""
-
-    median: float
-    low: float
-    high: float
+WAITS = (50, 90, 99, 100)
+CEILINGS = {"ceiling": TREATMENT, "reading": READING, "copying": COPYING}
 
 
-@dataclass(frozen=True, repr=False)
-class Trial(Result):
-    """One measured row. `status`: "ok", "too_small", "timed_out" or "died"; `reason` says why it is not ok.
-
-    `peak_bytes` is the highest working memory seen; `share_of_ceiling` the median over the rounds.
-    """
-
-    workers: int
-    memory_limit_bytes: int | None
-    pictures_per_second: Rate | None = None
-    share_of_ceiling: float | None = None
-    peak_bytes: int | None = None
-    status: str = "ok"
-    reason: str = ""
-
-
-@dataclass(frozen=True, repr=False)
-class Measurement(Result):
-    """What a sweep found: `ceiling` has a row for each number of workers, as bare processes; `trials` one for each cell."""
-
-    ceiling: list[Trial]
-    trials: list[Trial]
-    settings: dict[str, Any] = field(default_factory=dict)
-
-
-SETTINGS = ("split", "batch_size", "seed", "subset")
-
-
-def measure(
-    snapshot: State,
-    treatment: Treatment,
-    split: str | None = "train",
-    *,
-    batch_size: int = 32,
-    workers: Sequence[int] = (1, 2),
-    memory_limit: Sequence[str | int | None] = (None,),
-    seed: int = 0,
-    subset: str | float | None = None,
-    rounds: int = DEFAULT_ROUNDS,
-    slice_seconds: float = DEFAULT_SLICE_SECONDS,
-    progress: Callable[[int, int], None] | None = None,
-) -> Measurement:
-    """Measures feeds of every number of workers under every limit, each in a fresh process whose limit the system enforces.
+def measure(snapshot: State, treatment: Treatment, split: str | None, options: MeasureOptions) -> Measurement:
+    """Measures feeds of all settings, each in a process of its own whose limit the system enforces.
 
     Trials and ceilings take turns, `rounds` times, each for a slice of `slice_seconds`, so that a machine whose speed drifts
     treats all alike. A trial that does not fit, dies or hangs is a row that says so. Raises UsageError, NotFoundError.
     """
-    limits = [_checked_limit(limit) for limit in memory_limit]
-    _check(treatment, workers, limits, rounds, slice_seconds)
-    how: dict[str, Any] = {"batch_size": batch_size, "seed": seed, "subset": subset, "shuffle": True, "rendered": False}
-    job = job_of(snapshot, split, treatment, memory_limit=None, **how)
-    if not len(chosen_rows(snapshot, split, subset, seed)):
-        raise PannierError(f"split {split!r} holds no records to measure")
-    cells = [(count, limit) for count in dict.fromkeys(workers) for limit in dict.fromkeys(limits)]
-    sweep = _Sweep(job, cells, list(dict.fromkeys(workers)))
-    try:
-        sweep.start()
-        for done in range(rounds):
-            sweep.one_round(slice_seconds)
-            if progress:
-                progress(done + 1, rounds)
-        settings = {name: getattr(job, name) for name in SETTINGS}
-        return Measurement(sweep.ceiling_rows(), sweep.trial_rows(), settings)
-    finally:
-        sweep.close()
-
-
-def _check(
-    treatment: Treatment, workers: Sequence[int], limits: Sequence[int | None], rounds: int, slice_seconds: float
-) -> None:
-    if not workers or any(type(count) is not int or count < 1 for count in workers):
-        raise UsageError(f"workers = {list(workers)}: must be whole numbers of 1 or more")
-    if not limits:
-        raise UsageError("no memory limit is given: give sizes, or none for unlimited")
-    if type(rounds) is not int or rounds < 1 or not slice_seconds > 0:
-        raise UsageError("rounds must be 1 or more, and slice_seconds more than 0")
+    grid, step = options.grid(treatment), Step.read(options.step)
     treatment.check_ready()
     if treatment.own:
         what = "own steps are functions of this process; trials run in others and do not have them"
         raise UsageError(f"{what}: measure without")
+    how: dict[str, Any] = {"seed": options.seed, "subset": options.subset, "shuffle": True, "rendered": False}
+    job = job_of(snapshot, split, treatment, memory_limit=None, **how)
+    if not len(chosen_rows(snapshot, split, options.subset, options.seed)):
+        raise PannierError(f"split {split!r} holds no records to measure")
+    settings = grid.settings()
+    choice = Search(settings, step) if options.search else All(settings)
+    with ExitStack() as until_done:
+        sources = Sources(snapshot, job, until_done)
+        sweep = _Sweep(sources, grid.workers, step, cold=options.cold)
+        until_done.callback(sweep.close)
+        found: dict[Setting, Trial] = {}
+        while some := choice.next(found)[:AT_ONCE]:
+            found |= sweep.tried(some, options, len(found), choice.count)
+        trials = [found[setting] for setting in settings if setting in found]
+        ceilings = {name: sweep.ceiling_rows(what) for name, what in CEILINGS.items()}
+        return Measurement(
+            trials=trials, settings=_told(snapshot, job, options, sources), machine=machine_facts(), **ceilings
+        )
 
 
-def _checked_limit(limit: str | int | None) -> int | None:
-    read = read_limit(limit)
-    if isinstance(read, str):
-        raise UsageError("a measurement needs memory limits in bytes, or none for unlimited; not auto")
-    return read
+def _told(snapshot: State, job: FeedJob, options: MeasureOptions, sources: Sources) -> dict[str, Any]:
+    """What is the same for all rows."""
+    assert job.treatment is not None
+    told = {name: getattr(options, name) for name in ("seed", "subset", "step", "cold", "rounds", "slice_seconds")}
+    treatment = job.treatment.model_dump(mode="json", exclude={"measured_on"})
+    told["rendering_bytes"] = sources.rendering_bytes
+    return {"split": job.split, **told, "records": len(snapshot), "content_id": snapshot.content_id, "treatment": treatment}
+
+
+class _Try:
+    """One setting under trial: its process, and what it has done so far."""
+
+    def __init__(self, setting: Setting, job: dict[str, Any]) -> None:
+        self.setting, self.child = setting, Child(job)
+        self.ended: TrialEnded | None = None
+        self.runs: list[Run] = []
+        self.shares: list[Shares] = []
+
+    def wait_until_ready(self) -> None:
+        with self._noted():
+            self.child.wait_until_ready()
+
+    def run(self, seconds: float, shares: Callable[[Group, int, float], Shares]) -> None:
+        """One slice of it; `shares` says what part of each ceiling a rate is."""
+        if self.ended is None:
+            with self._noted():
+                self.child.begin(seconds)
+                run = self.child.finish(seconds)
+                self.runs.append(run)
+                self.shares.append(shares(self.setting.group, self.setting.workers, run.rate))
+
+    @contextlib.contextmanager
+    def _noted(self) -> Any:
+        try:
+            yield
+        except TrialEnded as ended:
+            self.ended = ended
+
+    def row(self, step: Step | None, *, cold: bool) -> Trial:
+        """What came of it."""
+        setting, limit = self.setting, self.setting.memory_limit_bytes
+        is_enforced = limit is None or (can_enforce_limits() and not setting.processes)
+        if self.ended is not None or not self.runs:
+            status, reason = (self.ended.status, self.ended.reason) if self.ended else ("died", "it was not run")
+            return trial_of(setting, status=status, reason=reason, is_enforced=is_enforced)
+        peak = max(0, self.child.peak_bytes)
+        seen: dict[str, Any] = {}
+        if limit is not None and peak > limit + SLACK_BYTES:
+            seen = {"status": "over_limit", "reason": f"it took {show_bytes(peak, up=True)}, which nothing kept it from"}
+        waited, seconds = (sum(getattr(run, name) for run in self.runs) for name in ("waited", "seconds"))
+        waits = np.concatenate([run.waits for run in self.runs]) * 1000
+        dropped = [run.dropped for run in self.runs if run.dropped is not None]
+        return trial_of(
+            setting,
+            pictures_per_second=rate_of([run.rate for run in self.runs]),
+            share_of_ceiling=float(np.median([shares.treatment for shares in self.shares])),
+            peak_bytes=peak,
+            ahead=self.child.ahead,
+            is_enforced=is_enforced,
+            binds=what_binds(setting, self.runs, self.shares, step, cold=cold),
+            starved_share=waited / seconds,
+            dropped_share=float(np.median(dropped)) if dropped else None,
+            stages=stage_shares(self.runs),
+            waits_ms={str(each): float(np.percentile(waits, each)) for each in WAITS},
+            samples=[run.rate for run in self.runs],
+            **seen,
+        )
 
 
 class _Sweep:
-    """All children of a sweep, and what they have done so far."""
+    """All processes of a sweep: trials under way, and the ceilings beside them."""
 
-    def __init__(self, job: FeedJob, cells: list[tuple[int, int | None]], worker_counts: list[int]) -> None:
-        self._cells, self._worker_counts = cells, worker_counts
-        trials = (replace(job, workers=count, memory_limit=limit) for count, limit in cells)
-        self._jobs: list[Job] = [{"kind": "feed", "feed": trial.to_plain()} for trial in trials]
-        plain = job.to_plain()
-        self._bare_jobs: list[Job] = [{"kind": "bare", "feed": plain, "part": n} for n in range(max(worker_counts))]
-        self._trials: list[Child | TrialEnded] = []
-        self._bare: list[Child] = []
-        self._starting: list[Child] = []
-        self._rates: list[list[float]] = [[] for _ in cells]
-        self._ceilings: dict[int, list[float]] = {count: [] for count in worker_counts}
+    def __init__(self, sources: Sources, workers: Sequence[int], step: Step | None, *, cold: bool) -> None:
+        self._sources, self._step, self._cold = sources, step, cold
+        self._ceilings = Ceilings(sources.bare_job, workers)
+        self._tries: list[_Try] = []
+        self._rounds = 0
 
-    def start(self) -> None:
-        """The first child compiles what is not compiled yet; the others follow, a few at a time."""
-        self._bare = [self._ready_bare(Child(self._bare_jobs[0]))]
-        jobs = [*self._bare_jobs[1:], *self._jobs]
-        for at in range(0, len(jobs), cores := usable_cores()):
-            group = [(job, Child(job)) for job in jobs[at : at + cores]]
-            self._starting = [child for _, child in group]
-            for job, child in group:
-                if job["kind"] == "bare":
-                    self._bare.append(self._ready_bare(child))
-                    continue
-                try:
-                    child.wait_until_ready()
-                    self._trials.append(child)
-                except TrialEnded as error:
-                    self._trials.append(error)
+    def _add(self, settings: Sequence[Setting]) -> None:
+        """Starts trials of some settings, a few at a time, and the ceilings that they are held against."""
+        self._ceilings.need({setting.group for setting in settings})
+        for at in range(0, len(settings), cores := usable_cores()):
+            started = len(self._tries)
+            for setting in settings[at : at + cores]:
+                self._tries.append(_Try(setting, self._sources.job(setting, self._step, cold=self._cold)))
+            for each in self._tries[started:]:
+                each.wait_until_ready()
 
-    def _ready_bare(self, child: Child) -> Child:
-        try:
-            child.wait_until_ready()
-        except TrialEnded as error:
-            raise PannierError(f"the machine's ceiling cannot be measured: {error.reason}") from error
-        return child
+    def tried(self, settings: Sequence[Setting], options: MeasureOptions, before: int, count: int) -> dict[Setting, Trial]:
+        """Rows of some settings; `before` have been tried, of so many in all."""
+        self._add(settings)
+        done, total = (options.rounds * -(-each // AT_ONCE) for each in (before, max(count, before + len(settings))))
+        for number in range(options.rounds):
+            self._one_round(options.slice_seconds)
+            if options.progress:
+                options.progress(done + number + 1, total)
+        return self._take()
 
-    def one_round(self, seconds: float) -> None:
-        for count in self._worker_counts:
-            self._ceilings[count].append(self._run_bare(count, seconds))
-        for i, trial in enumerate(self._trials):
-            if isinstance(trial, Child):
-                try:
-                    trial.begin(seconds)
-                    self._rates[i].append(trial.finish(seconds))
-                except TrialEnded as error:
-                    self._trials[i] = error
+    def _one_round(self, seconds: float) -> None:
+        self._ceilings.one_round(seconds, self._rounds)
+        self._rounds += 1
+        for each in self._tries:
+            each.run(seconds, self._ceilings.shares)
 
-    def _run_bare(self, count: int, seconds: float) -> float:
-        try:
-            for child in self._bare[:count]:
-                child.begin(seconds)
-            return sum(child.finish(seconds) for child in self._bare[:count])
-        except TrialEnded as error:
-            raise PannierError(f"the machine's ceiling cannot be measured: {error.reason}") from error
+    def _take(self) -> dict[Setting, Trial]:
+        """Ends the trials, and gives their rows."""
+        self._end_trials()
+        tries, self._tries = self._tries, []
+        return {each.setting: each.row(self._step, cold=self._cold) for each in tries}
 
-    def ceiling_rows(self) -> list[Trial]:
-        return [Trial(count, None, _rate(rates), 1.0) for count, rates in self._ceilings.items()]
+    def ceiling_rows(self, what: str) -> list[Trial]:
+        rates = self._ceilings.rates.items()
+        return [
+            Trial(workers, None, rate_of(each), 1.0, size=group.size, source=group.source, samples=each)
+            for (kind, group, workers), each in rates
+            if kind == what
+        ]
 
-    def trial_rows(self) -> list[Trial]:
-        rows = []
-        for (count, limit), trial, rates in zip(self._cells, self._trials, self._rates, strict=True):
-            if isinstance(trial, TrialEnded):
-                rows.append(Trial(count, limit, status=trial.status, reason=trial.reason))
-                continue
-            shares = np.array(rates) / np.array(self._ceilings[count][: len(rates)])
-            rows.append(Trial(count, limit, _rate(rates), float(np.median(shares)), max(0, trial.peak_bytes)))
-        return rows
+    def _end_trials(self) -> None:
+        for each in self._tries:
+            each.child.close()
 
     def close(self) -> None:
-        for child in [*self._starting, *self._bare, *self._trials]:
-            if isinstance(child, Child):
-                child.close()
+        self._end_trials()
+        self._ceilings.close()
 
 
-def _rate(rates: Sequence[float]) -> Rate:
+def rate_of(rates: Sequence[float]) -> Rate:
+    """Their median, 10th and 90th percentile."""
     low, median, high = (float(each) for each in np.percentile(rates, (10, 50, 90)))
     return Rate(median, low, high)

@@ -88,6 +88,9 @@ class MemoryStorage:
     def now(self) -> float:
         return time.time()
 
+    def drop_cached(self, name: str) -> float | None:
+        return None
+
     def free_bytes(self) -> int | None:
         return None
 

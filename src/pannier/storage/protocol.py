@@ -98,6 +98,9 @@ class Storage(Protocol):
     def now(self) -> float:
         """The time by that clock: clocks of machines play no part."""
 
+    def drop_cached(self, name: str) -> float | None:
+        """Lets the system forget what it holds of a file's content: the part that it holds no more, None where unknown."""
+
     def free_bytes(self) -> int | None:
         """How much can still be written; None where that is not known."""
 

@@ -1,0 +1,143 @@
+"""The answer of a measurement: which setting to take, why, and the line to use it by."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+from pannier.errors import SourceError
+from pannier.measuring.rows import Measurement, Trial
+from pannier.results import Result
+from pannier.units import show_bytes
+
+# settings nearer to one another than this are as fast; then the one that takes least is the better
+AS_FAST = 0.03
+# a consumer that waits for more than this of the time starves
+STARVED = 0.05
+
+WHY = {
+    "processor": "its threads keep all cores computing: fewer or smaller pixels would help, or rendering",
+    "workers": "all its workers are busy, and cores are free: more workers would help",
+    "interpreter lock": "threads with work wait for the interpreter lock: a process of its own (`processes` 1) would help",
+    "disk": "it waits for the disk: a rendering of smaller pictures, or more memory for the system's cache, would help",
+    "memory bandwidth": "it is as fast as bytes are copied here: uint8 batches or smaller ones would help",
+    "consumer": "the training step is the slower of the two: nothing about the feed would help",
+    "": "",
+}
+
+
+@dataclass(frozen=True, repr=False)
+class Answer(Result):
+    """What to take: the best trial, two or three sentences that say why, and the options of a feed like it."""
+
+    best: Trial
+    sentences: list[str]
+    options: dict[str, Any]
+
+    def command(self, store: str, split: str | None, treatment: Sequence[str]) -> str:
+        """The command line of such a feed. treatment: the options that say it, as they were said."""
+        words = ["pannier", "feed", store, *(["--split", split] if split else []), *treatment]
+        for name, value in self.options.items():
+            words += [f"--{name.replace('_', '-')}", _as_word(name, value)]
+        return shlex.join(words)
+
+    def call(self, split: str | None) -> str:
+        """The same in Python, of a snapshot and a treatment that are called that."""
+        said = ", ".join(f"{name}={_as_said(name, value)!r}" for name, value in self.options.items())
+        return f"snapshot.feed({split!r}, treatment, {said})"
+
+
+def answer(found: Measurement) -> Answer:
+    """The fastest setting, or of those that are as fast the one that takes least. Raises SourceError where all failed.
+
+    Settings of several sizes are several tasks: the answer is for the first size at which any trial succeeded.
+    """
+    good = [trial for trial in found.trials if trial.rate]
+    if not good:
+        raise SourceError("every trial failed, see their reasons")
+    good = [trial for trial in good if trial.size == good[0].size]
+    fastest = max(trial.rate for trial in good)
+    as_fast = [trial for trial in good if trial.rate >= fastest * (1 - AS_FAST)]
+    best = min(as_fast, key=_what_it_takes)
+    sentences = [_in_short(best), *filter(None, (WHY[best.binds], _of_the_step(found, best)))]
+    sentences += _of_others(best, good, found.settings.get("rendering_bytes", {}))
+    options: dict[str, Any] = {"batch_size": best.batch_size, "workers": best.workers, "processes": best.processes}
+    options |= {"ahead": best.ahead, "memory_limit": best.memory_limit_bytes}
+    if best.source == "rendered":
+        options["rendered"] = True
+    return Answer(best, [_sentence(each) for each in sentences], options)
+
+
+def _what_it_takes(trial: Trial) -> tuple[Any, ...]:
+    threads = trial.workers * max(1, trial.processes)
+    return threads, trial.processes, trial.peak_bytes or 0, -trial.rate
+
+
+def _in_short(best: Trial) -> str:
+    """ "2 workers, 3 ahead: 1,180 pictures/s, 96 % of the ceiling, 61 of 64 MiB" """
+    parts = [f"{best.workers} worker{'s' * (best.workers != 1)}", f"batches of {best.batch_size}", f"{best.ahead} ahead"]
+    if best.processes:
+        parts.insert(0, f"{best.processes} process{'es' * (best.processes != 1)}")
+    if best.source != "shards":
+        parts.append(f"from {'rendered canvases' if best.source == 'rendered' else best.source}")
+    held = show_bytes(best.peak_bytes or 0)
+    if best.memory_limit_bytes is not None:
+        held = f"{held} of {show_bytes(best.memory_limit_bytes)}"
+    share = f"{best.share_of_ceiling or 0:.0%} of the ceiling".replace("%", " %")
+    return f"{', '.join(parts)}: {best.rate:,.0f} pictures/s, {share}, {held}"
+
+
+def _of_the_step(found: Measurement, best: Trial) -> str:
+    """What the consumer had of it, and the shortest step that it keeps busy."""
+    shortest = f"{best.batch_size / best.rate * 1000:.3g} ms"
+    if found.settings.get("step") is None:
+        return f"a training step of {shortest} or longer a batch never waits for it"
+    starved = best.starved_share or 0.0
+    if starved > STARVED:
+        return f"the step of {found.settings['step']} waited {starved:.0%} of the time".replace("%", " %")
+    return f"the step of {found.settings['step']} waited for nothing ({starved:.1%} of the time)".replace("%", " %")
+
+
+def _of_others(best: Trial, good: Sequence[Trial], rendering: dict[str, int]) -> list[str]:
+    """What one more worker, a process and rendering give or would give."""
+    told = []
+
+    def beside(what: Callable[[Trial], bool], **same: Any) -> Trial | None:
+        """The fastest of those that differ from the best in nothing but what is named."""
+        wanted = replace(best, **same)
+        names = ("batch_size", "workers", "processes", "source", "memory_limit_bytes")
+        alike = [each for each in good if what(each) and all(getattr(each, n) == getattr(wanted, n) for n in names)]
+        return max(alike, key=lambda each: each.rate, default=None)
+
+    more = sorted({trial.workers for trial in good if trial.workers > best.workers})[:1]
+    for workers in more:
+        other = beside(lambda _: True, workers=workers)
+        if other is not None:
+            told.append(f"{workers} workers give {other.rate / best.rate - 1:+.0%}".replace("%", " %"))
+    if best.source == "shards" and (other := beside(lambda _: True, source="rendered")) is not None:
+        cost = rendering.get("x".join(map(str, best.size)))
+        for_what = f" for {show_bytes(cost)} of disk" if cost else ""
+        told.append(f"rendering would give {other.rate / best.rate:.1f} times that{for_what}")
+    if best.source == "rendered" and (other := beside(lambda _: True, source="shards")) is not None:
+        cost = rendering.get("x".join(map(str, best.size)))
+        for_what = f", for {show_bytes(cost)} of disk" if cost else ""
+        told.append(f"that is {best.rate / other.rate:.1f} times what decoding gives{for_what}")
+    return told
+
+
+def _sentence(text: str) -> str:
+    return f"{text[:1].upper()}{text[1:]}."
+
+
+def _as_said(name: str, value: Any) -> Any:
+    return (
+        show_bytes(value).replace(" ", "")
+        if name == "memory_limit" and value is not None and not value % (1 << 20)
+        else value
+    )
+
+
+def _as_word(name: str, value: Any) -> str:
+    return "none" if value is None else str(_as_said(name, value))

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import contextlib
+import ctypes
 import errno
+import mmap
 import os
 import re
 import secrets
@@ -82,3 +84,26 @@ def flush(path: str | Path) -> None:
         os.fsync(handle)
     finally:
         os.close(handle)
+
+
+def drop_cached(path: str | Path) -> float | None:
+    """Lets the system forget what it holds of a file's content: the part that it holds no more, None where unknown."""
+    if not hasattr(os, "posix_fadvise"):
+        return None
+    with open(path, "rb") as file:
+        os.posix_fadvise(file.fileno(), 0, 0, os.POSIX_FADV_DONTNEED)
+        return _share_not_held(file.fileno())
+
+
+def _share_not_held(file: int) -> float | None:
+    """The part of a file's pages that are not in memory (mincore); None where the system does not tell."""
+    size = os.fstat(file).st_size
+    if not size:
+        return 1.0
+    pages = -(-size // mmap.PAGESIZE)
+    held = (ctypes.c_ubyte * pages)()
+    with mmap.mmap(file, size, access=mmap.ACCESS_COPY) as content:
+        first = ctypes.c_char.from_buffer(content)
+        failed = ctypes.CDLL(None).mincore(ctypes.byref(first), ctypes.c_size_t(size), held)
+        del first  # it holds the mapping
+    return None if failed else 1.0 - sum(flags & 1 for flags in bytes(held)) / pages

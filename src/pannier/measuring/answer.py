@@ -40,7 +40,8 @@ class Answer(Result):
         """The command line of such a feed. treatment: the options that say it, as they were said."""
         words = ["pannier", "feed", store, *(["--split", split] if split else []), *treatment]
         for name, value in self.options.items():
-            words += [f"--{name.replace('_', '-')}", _as_word(name, value)]
+            word = [] if value is True else ["none" if value is None else str(_as_said(name, value))]
+            words += [f"--{name.replace('_', '-')}", *word]
         return shlex.join(words)
 
     def call(self, split: str | None) -> str:
@@ -132,12 +133,5 @@ def _sentence(text: str) -> str:
 
 
 def _as_said(name: str, value: Any) -> Any:
-    return (
-        show_bytes(value).replace(" ", "")
-        if name == "memory_limit" and value is not None and not value % (1 << 20)
-        else value
-    )
-
-
-def _as_word(name: str, value: Any) -> str:
-    return "none" if value is None else str(_as_said(name, value))
+    is_round = name == "memory_limit" and value is not None and not value % (1 << 20)
+    return show_bytes(value).replace(" ", "") if is_round else value

@@ -15,7 +15,7 @@ from pannier.measuring.settings import Setting, Step
 # a consumer that waits for less than this is the slower of the two
 FED = 0.05
 # of reading or copying alone, from this part on nothing else counts much
-NEAR_READING, NEAR_COPYING = 0.8, 0.7
+NEAR_READING, NEAR_COPYING, READING_COLD = 0.8, 0.7, 0.3
 # threads that compute for so much of the time that their cores have are what binds
 BUSY = 0.85
 # and such that stand still for so much of their work wait for something
@@ -48,7 +48,7 @@ def what_binds(setting: Setting, runs: Sequence[Run], shares: Sequence[Shares], 
 
     a consumer that hardly waits; reading or copying alone, where that is hardly faster; the threads' own computing, which
     keeps all cores busy, or all workers, where those are fewer; and what threads wait for while they have work: the disk,
-    where its files are cold, and the interpreter lock otherwise.
+    where its files are cold and reading alone is not far from it, and the interpreter lock otherwise.
     """
     stages, seconds = stages_of(runs), sum(run.seconds for run in runs)
     if step is not None and sum(run.waited for run in runs) < FED * seconds:
@@ -65,5 +65,5 @@ def what_binds(setting: Setting, runs: Sequence[Run], shares: Sequence[Shares], 
     if computing > BUSY * threads:
         return "workers"
     if stages.stalled > STALLED * stages.whole:
-        return "disk" if cold else "interpreter lock"
+        return "disk" if cold and reading > READING_COLD else "interpreter lock"
     return ""

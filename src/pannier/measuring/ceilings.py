@@ -41,7 +41,7 @@ class Ceilings:
         """The first compiles what is not compiled yet; the others follow, a few at a time."""
         kept, count, at_once = self._children.setdefault(group, []), max(self._workers), 1
         while len(kept) < count:
-            some = [Child(self._job_of(group) | {"kind": "bare", "part": n}) for n in range(len(kept), count)[:at_once]]
+            some = [Child(self._job_of(group) | {"part": n}) for n in range(len(kept), count)[:at_once]]
             kept += some
             for child in some:
                 with_reason(child.wait_until_ready)

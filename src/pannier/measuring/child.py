@@ -7,6 +7,7 @@ ends.
 from __future__ import annotations
 
 import faulthandler
+import importlib
 import json
 import os
 import signal
@@ -16,6 +17,7 @@ import time
 from collections.abc import Callable, Collection, Iterator
 from dataclasses import replace
 from itertools import islice
+from pathlib import Path
 from typing import Any, Protocol
 
 import numpy as np
@@ -25,10 +27,10 @@ from pannier.feeding.feed import Feed
 from pannier.feeding.job import FeedJob, work_of
 from pannier.feeding.lookup import Item, Lookup
 from pannier.feeding.warming import warm_up_for
+from pannier.files import drop_cached
 from pannier.images.prepare import Preparation
 from pannier.measuring.settings import Step
 from pannier.storage.layout import shard_file
-from pannier.storage.protocol import Storage
 from pannier.store.places import Place
 from pannier.store.shards import shard_names
 from pannier.store.state import State
@@ -81,7 +83,7 @@ class FeedRunner:
         warm_up_for([work_of(replace(feed_job, memory_limit=None), state)])
         limit = feed_job.limit_bytes
         self._step = Step(*job["step"]) if job.get("step") else None
-        self._files = _Files(state, feed_job) if job.get("cold") else None
+        self._files = _Files(state, feed_job, job.get("folder")) if job.get("cold") else None
         memory.release_free_memory()
         self.level, data_level = memory.working_bytes(), memory.writable_bytes()
         self._feed = Feed(feed_job, state)
@@ -161,13 +163,15 @@ def wait_until_idle(others: Collection[int] = ()) -> None:
 class _Files:
     """The files that a feed reads, dropped from the system's cache before each round."""
 
-    def __init__(self, state: State, job: FeedJob) -> None:
+    def __init__(self, state: State, job: FeedJob, folder: str | None) -> None:
         rendering = work_of(replace(job, memory_limit=None), state).rendering
-        self._storages: list[Storage] = [state.storage if rendering is None else rendering.storage]
+        self._storage = state.storage if rendering is None else rendering.storage
+        self._paths = [path for path in Path(folder).rglob("*") if path.is_file()] if folder else []
 
     def drop(self) -> float | None:
         """The part of their pages that is not in memory any more; None where nobody can say."""
-        shares = [each.drop_cached(shard_file(name)) for each in self._storages for name in shard_names(each)]
+        shares = [self._storage.drop_cached(shard_file(name)) for name in shard_names(self._storage)]
+        shares = [*map(drop_cached, self._paths)] if self._paths else shares
         known = [share for share in shares if share is not None]
         return sum(known) / len(known) if known else None
 
@@ -186,6 +190,7 @@ class BareRunner:
         batches = Lookup(work).batches(0, 1)
         items = (item for batch in batches for item in Lookup.items_of(batch))
         self._items = list(islice(items, job.get("records", 4096)))
+        self._files = _Files(state, feed_job, job.get("folder")) if job.get("cold") else None
         rendering = work.rendering
         self._reader, self._canvases = state.storage.reader(), rendering.storage.reader() if rendering else None
         self._canvas = np.empty(rendering.shape if rendering else (0, 0, 0), np.uint8)
@@ -197,8 +202,10 @@ class BareRunner:
         self._at = 0
 
     def run(self, seconds: float, what: str = "treatment", **_: Any) -> Job:
-        pictures, started = 0, time.perf_counter()
+        if self._files:
+            self._files.drop()
         one = {"treatment": self._treat, "reading": self._read, "copying": self._copy}[what]
+        pictures, started = 0, time.perf_counter()
         while (passed := time.perf_counter() - started) < seconds:
             pictures += one()
         return {"pictures": pictures, "seconds": passed}
@@ -242,6 +249,8 @@ class BareRunner:
 def _opened(job: Job) -> tuple[FeedJob, State]:
     memory.fix_map_threshold()
     threading.stack_size(STACK_BYTES)  # this process is our own; the system counts whole stacks against a limit
+    for name in job.get("modules", ()):
+        importlib.import_module(name)
     feed_job = FeedJob.from_plain(job["feed"])
     if "folder" not in job:
         return feed_job, feed_job.open()

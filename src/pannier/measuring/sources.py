@@ -10,7 +10,8 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
 
-from pannier.feeding.job import FeedJob
+from pannier.errors import UsageError
+from pannier.feeding.job import CannotTravel, FeedJob, modules_of
 from pannier.feeding.render_plan import BYTES_BESIDE, fixed_only, plan_rows
 from pannier.feeding.rendering import render
 from pannier.measuring.settings import FOLDER, Group, Setting, Step
@@ -30,6 +31,7 @@ class Sources:
     def __init__(self, state: State, job: FeedJob, until_done: ExitStack) -> None:
         self._state, self._job, self._until_done = state, job, until_done
         self._rendered: dict[tuple[int, int], FeedJob] = {}
+        self._modules = {"modules": _modules_of(job)}
         self.rendering_bytes: dict[str, int] = {}  # what rendering the split takes on disk, by size
 
     def job(self, setting: Setting, step: Step | None, *, cold: bool) -> Job:
@@ -40,10 +42,10 @@ class Sources:
         told = {"step": (step.seconds, step.holds_lock) if step else None, "cold": cold}
         return {"kind": "feed", "feed": job.to_plain(), **beside, **told}
 
-    def bare_job(self, group: Group) -> Job:
+    def bare_job(self, group: Group, *, cold: bool) -> Job:
         """What a bare process of that size and source is told."""
         job, beside = self._of(group)
-        return {"kind": "bare", "feed": job.to_plain(), **beside}
+        return {"kind": "bare", "feed": job.to_plain(), **beside, "cold": cold}
 
     def _of(self, group: Group) -> tuple[FeedJob, Job]:
         treatment = self._job.treatment
@@ -52,12 +54,12 @@ class Sources:
         if group.size != treatment.size:
             job = replace(job, treatment=treatment.with_fields(size=group.size))
         if group.source.startswith(FOLDER):
-            return job, {"folder": str(Path(group.source.removeprefix(FOLDER)).absolute())}
+            return job, self._modules | {"folder": str(Path(group.source.removeprefix(FOLDER)).absolute())}
         if group.source == "rendered":
             if group.size not in self._rendered:
                 self._rendered[group.size] = self._rendered_job(job)
             job = self._rendered[group.size]
-        return job, {}
+        return job, self._modules
 
     def _rendered_job(self, job: FeedJob) -> FeedJob:
         """The same from canvases: those that are there, or a sample's, made in a store beside."""
@@ -81,6 +83,16 @@ class Sources:
         assert state is not None
         render(state, job.treatment, split=job.split, disk_limit=None)
         return replace(job, address=state.storage.address, snapshot=state.id, subset=None, rendered=True)
+
+
+def _modules_of(job: FeedJob) -> list[str]:
+    """The modules of a treatment's own steps. Raises UsageError where other processes cannot have them."""
+    if job.treatment is None or not job.treatment.own:
+        return []
+    try:
+        return modules_of(job)
+    except CannotTravel as cannot:
+        raise UsageError(f"trials run in processes of their own: {cannot}; measure without") from None
 
 
 def _beside(state: State) -> str | None:

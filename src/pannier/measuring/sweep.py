@@ -5,11 +5,12 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Callable, Sequence
 from contextlib import ExitStack
+from functools import partial
 from typing import Any
 
 import numpy as np
 
-from pannier.errors import PannierError, UsageError
+from pannier.errors import PannierError
 from pannier.feeding.job import FeedJob, job_of
 from pannier.images.treatment import Treatment
 from pannier.machine import machine_facts, usable_cores
@@ -42,9 +43,6 @@ def measure(snapshot: State, treatment: Treatment, split: str | None, options: M
     """
     grid, step = options.grid(treatment), Step.read(options.step)
     treatment.check_ready()
-    if treatment.own:
-        what = "own steps are functions of this process; trials run in others and do not have them"
-        raise UsageError(f"{what}: measure without")
     how: dict[str, Any] = {"seed": options.seed, "subset": options.subset, "shuffle": True, "rendered": False}
     job = job_of(snapshot, split, treatment, memory_limit=None, **how)
     if not len(chosen_rows(snapshot, split, options.subset, options.seed)):
@@ -139,7 +137,7 @@ class _Sweep:
 
     def __init__(self, sources: Sources, workers: Sequence[int], step: Step | None, *, cold: bool) -> None:
         self._sources, self._step, self._cold = sources, step, cold
-        self._ceilings = Ceilings(sources.bare_job, workers)
+        self._ceilings = Ceilings(partial(sources.bare_job, cold=cold), workers)
         self._tries: list[_Try] = []
         self._rounds = 0
 

@@ -6,9 +6,7 @@ A file appears under its final name only when it is whole and flushed; nothing i
 from __future__ import annotations
 
 import contextlib
-import ctypes
 import errno
-import mmap
 import os
 import secrets
 import shutil
@@ -24,7 +22,7 @@ import pyarrow as pa
 
 from pannier.array_types import Array, Numbers
 from pannier.errors import DamageError, NotFoundError, StoreError
-from pannier.files import explain_os_error, flush
+from pannier.files import drop_cached, explain_os_error, flush
 
 DRAFT_PREFIX = ".draft-"
 _READ_ONLY = 0o444
@@ -105,11 +103,8 @@ class LocalStorage:
             return time.time()
 
     def drop_cached(self, name: str) -> float | None:
-        if not hasattr(os, "posix_fadvise"):
-            return None
-        with disk_errors_translated(name), open(self._path(name), "rb") as file:
-            os.posix_fadvise(file.fileno(), 0, 0, os.POSIX_FADV_DONTNEED)
-            return _share_not_held(file.fileno())
+        with disk_errors_translated(name):
+            return drop_cached(self._path(name))
 
     def free_bytes(self) -> int | None:
         return shutil.disk_usage(self.root).free
@@ -250,19 +245,6 @@ def _mapped(path: Path) -> Any:
         return pa.py_buffer(b"")
     with pa.memory_map(str(path)) as file:
         return file.read_buffer(file.size())
-
-
-def _share_not_held(file: int) -> float | None:
-    """The part of a file's pages that are not in memory (mincore); None where the system does not tell."""
-    size = os.fstat(file).st_size
-    if not size:
-        return 1.0
-    pages = -(-size // mmap.PAGESIZE)
-    held = (ctypes.c_ubyte * pages)()
-    with mmap.mmap(file, size, access=mmap.ACCESS_READ) as content:
-        address = np.frombuffer(content, np.uint8).__array_interface__["data"][0]
-        failed = ctypes.CDLL(None).mincore(ctypes.c_void_p(address), ctypes.c_size_t(size), held)
-    return None if failed else 1.0 - sum(flags & 1 for flags in bytes(held)) / pages
 
 
 def _make_folder(folder: Path, *, flushed: bool) -> None:

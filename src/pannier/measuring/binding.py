@@ -15,7 +15,7 @@ from pannier.measuring.settings import Setting, Step
 # a consumer that waits for less than this is the slower of the two
 FED = 0.05
 # of reading or copying alone, from this part on nothing else counts much
-NEAR_READING, NEAR_COPYING, READING_COLD = 0.8, 0.7, 0.3
+NEAR_READING, NEAR_COPYING, READING_COLD, NEAR_TREATMENT = 0.8, 0.7, 0.3, 0.9
 # threads that compute for so much of the time that their cores have are what binds
 BUSY = 0.85
 # and such that stand still for so much of their work wait for something
@@ -64,6 +64,8 @@ def what_binds(setting: Setting, runs: Sequence[Run], shares: Sequence[Shares], 
         return "processor"
     if computing > BUSY * threads:
         return "workers"
+    if float(np.median([each.treatment for each in shares])) > NEAR_TREATMENT:
+        return "processor"  # bare processes are hardly faster: others are at work on this machine
     if stages.stalled > STALLED * stages.whole:
         return "disk" if cold and reading > READING_COLD else "interpreter lock"
     return ""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from itertools import product
+from pathlib import PurePath
 from typing import Any, NamedTuple
 
 from pannier.choices import Progress
@@ -128,6 +129,11 @@ class Grid:
         if not settings:
             raise UsageError("a folder is fed by threads alone: give `processes` 0 too")
         return settings
+
+
+def source_in_short(source: str) -> str:
+    """A source as tables and figures call it."""
+    return f"folder {PurePath(source.removeprefix(FOLDER)).name}" if source.startswith(FOLDER) else source
 
 
 def several(value: Any) -> Sequence[Any]:

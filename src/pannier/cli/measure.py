@@ -114,9 +114,11 @@ def _share(text: str) -> float:
 
 def _columns(trial: Trial) -> dict[str, str]:
     """What tells a row from others, by the column's name."""
+    from pannier.measuring.settings import source_in_short
+
     return {
         "size": "x".join(map(str, trial.size)),
-        "source": trial.source if len(trial.source) <= 16 else f"...{trial.source[-13:]}",
+        "source": source_in_short(trial.source),
         "batch": str(trial.batch_size),
         "processes": str(trial.processes),
         "ahead": "-" if trial.ahead is None else str(trial.ahead),

@@ -11,8 +11,11 @@ from pannier.errors import SourceError
 from pannier.figures.style import FAINT, HATCHES, INK, TONES, new_figure, plain_axes, save_figure, with_plain_texts
 from pannier.measuring.answer import answer
 from pannier.measuring.rows import Measurement, Trial
+from pannier.measuring.settings import source_in_short
 from pannier.units import show_bytes
 
+# of the tones those that a thin line can have, the strongest first
+_COLORS = tuple(TONES[i] for i in (0, 4, 1, 5, 3, 2))
 _MARKS = ("o", "s", "^", "D", "v", "P")
 _LINES = ("-", "--", "-.", ":", (0, (5, 1)), (0, (1, 1)))
 MOST_LINES = 6
@@ -79,7 +82,7 @@ def _worded(name: str, value: Any) -> str:
     if name == "size":
         return "x".join(map(str, value))
     if name == "source":
-        return str(value) if len(str(value)) < 20 else f"...{str(value)[-16:]}"
+        return source_in_short(value)
     if name == "batch_size":
         return f"batches of {value}"
     if name == "processes" and not value:
@@ -95,7 +98,7 @@ def _draw_rates(axes: Any, found: Measurement, along: str, lines: dict[str, list
     ceilings = {(row.size, row.source, row.workers): row.rate for row in found.ceiling}
     heights = [trial.rate for trials in lines.values() for trial in trials if trial.rate]
     for i, (name, trials) in enumerate(lines.items()):
-        shift, color = (i - (len(lines) - 1) / 2) * 0.06, TONES[i % len(TONES)]
+        shift, color = (i - (len(lines) - 1) / 2) * 0.06, _COLORS[i]
         best: dict[int, Trial] = {}
         for trial in trials:
             at = places[getattr(trial, along)]
@@ -105,15 +108,8 @@ def _draw_rates(axes: Any, found: Measurement, along: str, lines: dict[str, list
         rates = [trial.pictures_per_second for trial in good.values() if trial.pictures_per_second]
         spread = [[rate.median - rate.low for rate in rates], [rate.high - rate.median for rate in rates]]
         style: dict[str, Any] = {"color": color, "marker": _MARKS[i], "linestyle": _LINES[i], "linewidth": 2}
-        axes.errorbar(
-            [at + shift for at in good],
-            [rate.median for rate in rates],
-            yerr=spread,
-            label=name,
-            markersize=8,
-            capsize=4,
-            **style,
-        )
+        style |= {"label": name, "markersize": 8, "capsize": 4}
+        axes.errorbar([at + shift for at in good], [rate.median for rate in rates], yerr=spread, **style)
         tops = [ceilings.get((trial.size, trial.source, trial.workers), np.nan) for trial in good.values()]
         heights += [top for top in tops if top == top]
         _draw_ceiling(axes, [*good], tops, color)

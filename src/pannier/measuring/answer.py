@@ -9,6 +9,7 @@ from typing import Any
 
 from pannier.errors import SourceError
 from pannier.measuring.rows import Measurement, Trial
+from pannier.measuring.settings import source_in_short
 from pannier.results import Result
 from pannier.units import show_bytes
 
@@ -82,7 +83,7 @@ def _in_short(best: Trial) -> str:
     if best.processes:
         parts.insert(0, f"{best.processes} process{'es' * (best.processes != 1)}")
     if best.source != "shards":
-        parts.append(f"from {'rendered canvases' if best.source == 'rendered' else best.source}")
+        parts.append(f"from {'rendered canvases' if best.source == 'rendered' else source_in_short(best.source)}")
     held = show_bytes(best.peak_bytes or 0)
     if best.memory_limit_bytes is not None:
         held = f"{held} of {show_bytes(best.memory_limit_bytes)}"

@@ -17,6 +17,7 @@ from typing_extensions import TypedDict
 from pannier.errors import NotFoundError, SourceError
 from pannier.files import explain_os_error, write_whole
 from pannier.measuring.rows import Measurement, Rate, Trial
+from pannier.measuring.settings import source_in_short
 from pannier.results import Result
 from pannier.strict import STRICT, read_strictly
 from pannier.units import show_bytes
@@ -141,7 +142,7 @@ def named(trial: Trial) -> str:
     limit = "no limit" if trial.memory_limit_bytes is None else show_bytes(trial.memory_limit_bytes)
     size = "x".join(map(str, trial.size))
     who = f"{trial.processes} processes, " if trial.processes else ""
-    return f"{size}, {trial.source}, batches of {trial.batch_size}, {who}{trial.workers} workers, {limit}"
+    return f"{size}, {source_in_short(trial.source)}, batches of {trial.batch_size}, {who}{trial.workers} workers, {limit}"
 
 
 def _plain(value: Any) -> Any:

@@ -37,6 +37,14 @@ def draw_findings(findings: Findings, path: str) -> None:
     _draw(findings.counts, findings.classes, findings.splits, sizes, title, about, path)
 
 
+def draw_sizes(snapshot: State, path: str) -> None:
+    """Every picture's width and height alone, small."""
+    figure = new_figure(4.6, 4.4)
+    sizes = np.stack([snapshot.manifest.column("width"), snapshot.manifest.column("height")])
+    _sizes(plain_axes(figure, grid="both"), sizes, (0.17, 0.14, 0.8, 0.83))
+    save_figure(figure, path)
+
+
 @with_plain_texts
 def _draw(
     counts: Counts, classes: Sequence[str], known_splits: Sequence[str], sizes: Any, title: str, about: str, path: str

@@ -1,0 +1,1 @@
+"""Pages: what a colleague reads, as one HTML file each that needs nothing else."""

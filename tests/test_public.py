@@ -254,7 +254,7 @@ FLOORS = (
         "feeding",
         "measuring",
     ),
-    *("figures", "api", "demo", "cli"),
+    *("figures", "pages", "api", "demo", "cli"),
 )
 
 

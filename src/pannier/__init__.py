@@ -54,6 +54,7 @@ if TYPE_CHECKING:
     from pannier.packing.doubts import Doubt
     from pannier.packing.three_way import Conflict
     from pannier.packing.two_sides import SideConflict
+    from pannier.pages.reporting import report
     from pannier.sources.findings import Findings, Problem, Suspect
     from pannier.sources.gathering.gather import Gathered, gather
     from pannier.sources.gathering.journal import Failed
@@ -99,6 +100,7 @@ _HOMES = {
     "pannier.packing.doubts": "Doubt",
     "pannier.packing.three_way": "Conflict",
     "pannier.packing.two_sides": "SideConflict",
+    "pannier.pages.reporting": "report",
     "pannier.sources.findings": "Findings Problem Suspect",
     "pannier.sources.gathering.gather": "Gathered gather",
     "pannier.sources.gathering.journal": "Failed",
@@ -188,6 +190,7 @@ __all__ = [
     "open_snapshot",
     "open_store",
     "own_step",
+    "report",
     "restore",
     "survey",
     "unpacked",

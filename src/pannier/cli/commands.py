@@ -29,12 +29,12 @@ STEPS = {
     "Prepare": "treatment stats render",
     "Version": "history compare strand merge tag attach",
     "Share": "docket export restore copy",
-    "Feed": "feed measure",
+    "Feed": "feed measure report",
     "Upkeep": "verify tidy",
 }
 # the call that does the same, with options of the same names
 CALLS = {
-    **{"survey": "survey", "gather": "gather", "compare": "compare", "restore": "restore", "verify": "verify"},
+    **{name: name for name in ("survey", "gather", "compare", "restore", "verify", "report")},
     **{name: f"Store.{name}" for name in ("pack", "change", "history", "merge", "tag", "copy", "tidy")},
     **{
         name: f"Snapshot.{name}"

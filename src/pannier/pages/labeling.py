@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from pannier.errors import NotFoundError, UsageError, did_you_mean
+from pannier.figures.sheet import Drawable
 from pannier.pages.writing import TEMPLATES, module, thumbnails, write_page
 from pannier.store.choosing import chosen_rows
 from pannier.store.state import State
@@ -19,21 +20,24 @@ MOST_PICTURES = 20_000
 
 @dataclass(frozen=True)
 class ToLabel:
-    """A picture on such a page. hint: what it may be instead; group: pictures with one number belong together."""
+    """A picture on such a page. hint: what it may be instead; note: why it is there; group: one number, one group."""
 
     key: str
     label: str | None
     read: Callable[[], bytes]
     hint: str | None = None
     group: int | None = None
+    note: str | None = None
 
 
 def labeling_page(
     pictures: Sequence[ToLabel], classes: Sequence[str], path: str | Path, *, title: str, address: str = "STORE"
 ) -> int:
     """Writes it: how many bytes it has. address: of the store that the table is for. Raises UsageError, StoreError."""
-    if not 0 < len(pictures) <= MOST_PICTURES:
-        raise UsageError(f"a page of {len(pictures):,} pictures: must be 1 to {MOST_PICTURES:,}; choose them with `where`")
+    if not pictures:
+        raise UsageError("no picture is chosen: there is nothing to look at")
+    if len(pictures) > MOST_PICTURES:
+        raise UsageError(f"a page of {len(pictures):,} pictures: {MOST_PICTURES:,} are the most; choose them with `where`")
     small = thumbnails([each.read for each in pictures])
     items = [_item(each, picture) for each, picture in zip(pictures, small, strict=True)]
     told = hashlib.sha256("\n".join(each.key for each in pictures).encode()).hexdigest()
@@ -51,11 +55,8 @@ def labeling_page(
 
 def _item(each: ToLabel, small: str) -> dict[str, Any]:
     item: dict[str, Any] = {"key": each.key, "label": each.label, "small": small}
-    if each.hint is not None:
-        item["hint"] = each.hint
-    if each.group is not None:
-        item["group"] = each.group
-    return item
+    told = {name: getattr(each, name) for name in ("hint", "group", "note")}
+    return item | {name: value for name, value in told.items() if value is not None}
 
 
 def to_label(
@@ -74,6 +75,11 @@ def to_label(
         if predicted is None or (hint is not None and str(hint) != record.label):
             chosen.append(ToLabel(record.key, record.label, record.bytes, None if hint is None else str(hint)))
     return sorted(chosen, key=lambda each: (each.hint or "", each.label or "", each.key.encode()))
+
+
+def drawable_to_label(pictures: Sequence[Drawable]) -> list[ToLabel]:
+    """Records, or what a survey suspects or a comparison found."""
+    return [ToLabel(each.key, each.label, each.bytes, note=getattr(each, "kind", None)) for each in pictures]
 
 
 def doubles_to_label(found: Doubles) -> list[ToLabel]:

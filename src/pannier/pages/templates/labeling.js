@@ -4,7 +4,7 @@ import htm from "htm";
 
 const html = htm.bind(h);
 const { id, classes, items } = JSON.parse(document.getElementById("records").textContent);
-const CELL = { width: 128, height: 158 };
+const CELL = { width: 128, height: 146 };
 const isPaired = items.some((item) => item.group !== undefined);
 const originals = items.map((item) => item.label);
 const labels = [...originals];
@@ -193,7 +193,7 @@ function Picture(place) {
   return html`<div key=${index} id=${`cell-${index}`} class=${kind} style=${style} role="option" aria-selected=${isSelected} aria-label=${`${item.key}, ${said(index)}`} onClick=${(event) => clicked(place, event)} title=${item.key}>
     ${item.small ? html`<img src=${item.small} alt="" decoding="async" />` : html`<span class="none"></span>`}
     <b>${said(index)}</b>${isChanged(index) && html`<s>${originals[index] ?? "no label"}</s>`}
-    ${item.hint && item.hint !== labels[index] && html`<i>${item.hint}?</i>`}<small>${item.key.slice(item.key.lastIndexOf("/") + 1)}</small></div>`;
+    ${item.hint && item.hint !== labels[index] && html`<i>${item.hint}?</i>`}${item.note && html`<i>${item.note}</i>`}<small>${item.key.slice(item.key.lastIndexOf("/") + 1)}</small></div>`;
 }
 
 function Page() {
@@ -215,7 +215,7 @@ function Page() {
       <button disabled=${!done.length} onClick=${() => { back(done, undone, "before"); draw(); focusGrid(); }}>Undo</button>
       <button disabled=${!undone.length} onClick=${() => { back(undone, done, "after"); draw(); focusGrid(); }}>Redo</button>
       <button class="main" disabled=${!count} onClick=${save}>Save the table</button>
-      <label class="file">Go on from a table <input type="file" accept=".csv" onChange=${load} /></label>
+      <label class="button">Go on from a table<input class="skip" type="file" accept=".csv" onChange=${load} /></label>
     </div>
     <p class="state"><span>${shown.length.toLocaleString("en")} of ${items.length.toLocaleString("en")} shown, ${looked.size.toLocaleString("en")} looked at, ${count.toLocaleString("en")} changed${isNew ? " (new classes: change them with --new-classes)" : ""}</span> <span role="status">${message}</span></p>
     <div id="grid" tabindex="0" role="listbox" aria-multiselectable="true" aria-label="Pictures" aria-activedescendant=${shown.length ? `cell-${shown[cursor]}` : null} onKeyDown=${pressed} onScroll=${(event) => { top = event.target.scrollTop; later(); }}>

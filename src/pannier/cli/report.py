@@ -56,7 +56,9 @@ def report(
 def _measured(paths: list[str], page: str) -> int:
     from pannier.measuring.runs import read_run
 
-    return pannier.report({Path(path).stem if len(set(paths)) > 1 else path: read_run(path) for path in paths}, page)
+    stems = [Path(path).stem for path in paths]
+    names = stems if len({*stems}) == len(paths) else paths
+    return pannier.report({name: read_run(path) for name, path in zip(names, paths, strict=True)}, page)
 
 
 def _snapshot(address: str, page: str, treatment: opt.TreatmentOptions) -> int:

@@ -139,6 +139,10 @@ function picked(event) {
   draw();
 }
 
+function left() {
+  if (chooser !== null) { chooser = null; setTimeout(draw); }
+}
+
 const matching = (text) => known().filter((name) => name.toLowerCase().startsWith(text.toLowerCase())).concat(
   known().filter((name) => !name.toLowerCase().startsWith(text.toLowerCase()) && name.toLowerCase().includes(text.toLowerCase())));
 const focusGrid = () => setTimeout(() => document.getElementById("grid")?.focus({ preventScroll: true }));
@@ -205,7 +209,7 @@ function Page() {
   return html`
     <div class="tools" role="toolbar" aria-label="Classes">
       ${names.slice(0, 24).map((name, at) => html`<button onClick=${() => { assign(name); draw(); focusGrid(); }}>${at < 9 && html`<kbd>${at + 1}</kbd> `}${name}</button>`)}
-      ${chooser !== null && html`<label>class <input id="chooser" list="names" value=${chooser} onKeyDown=${picked} onBlur=${() => { chooser = null; draw(); }} /></label>
+      ${chooser !== null && html`<label>class <input id="chooser" list="names" value=${chooser} onKeyDown=${picked} onBlur=${left} /></label>
         <datalist id="names">${names.map((name) => html`<option value=${name} />`)}</datalist>`}
     </div>
     <div class="tools">

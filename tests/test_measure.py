@@ -1,12 +1,15 @@
-"""Measuring: trials in their own limited processes, ceilings, and what a row says when a trial fails."""
+"""Measuring: every setting in its own limited process beside its ceilings, and figures that can be trusted and kept."""
 
 from __future__ import annotations
 
 import json
 import os
+import signal
+import subprocess
 import sys
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -14,43 +17,130 @@ import numpy as np
 import pytest
 
 import pannier
-from pannier.errors import UsageError
+from pannier.errors import SourceError, UsageError
+from pannier.measuring.answer import answer
 from pannier.measuring.process import Child, TrialEnded
+from pannier.measuring.rows import Rate, trial_of
+from pannier.measuring.runs import against, read_run, save_run
+from pannier.measuring.search import Search
+from pannier.measuring.settings import Grid, Setting, Step
 from pannier.memory import Sampler, working_bytes
 
+QUICK: dict[str, Any] = {"rounds": 2, "slice_seconds": 0.1, "batch_size": 8}
+# own steps that trials have: one takes its time, one takes memory that no limit counts, one ends a limited process
+STEPS = """
+import mmap, os, resource, time
+import pannier
 
-def test_a_sweep_measures_every_cell_and_says_what_does_not_fit(packed: pannier.Snapshot, tmp_path: Path) -> None:
-    found = packed.measure(
-        "train",
-        pannier.Treatment(48),
-        workers=(1, 2),
-        memory_limit=("1MiB", None),
-        rounds=2,
-        slice_seconds=0.1,
-        batch_size=8,
-    )
+held = []
+
+@pannier.own_step("slow", version=1, at="decoded")
+def slow(pixels):
+    time.sleep(0.1)
+    return pixels
+
+@pannier.own_step("shares", version=1, at="decoded")
+def shares(pixels):
+    held.append(None)
+    if len(held) == 20:  # after all is warm
+        held.append(mmap.mmap(-1, 48 << 20))
+        for at in range(0, 48 << 20, mmap.PAGESIZE):
+            held[-1][at] = 1
+    return pixels
+
+@pannier.own_step("fragile", version=1, at="decoded")
+def fragile(pixels):
+    if resource.getrlimit(resource.RLIMIT_DATA)[0] != resource.RLIM_INFINITY:
+        os._exit(3)
+    return pixels
+"""
+
+
+@pytest.fixture
+def steps(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    (tmp_path / "steps_of_trials.py").write_text(STEPS)
+    monkeypatch.syspath_prepend(str(tmp_path))
+    monkeypatch.setenv("PYTHONPATH", os.pathsep.join([str(tmp_path), *filter(None, [os.environ.get("PYTHONPATH")])]))
+    sys.modules.pop("steps_of_trials", None)
+    from pannier.images import own_steps
+
+    for name in ("slow", "shares", "fragile", "here"):
+        own_steps._registered.pop(name, None)
+    __import__("steps_of_trials")
+
+
+def test_a_sweep_measures_every_setting_and_says_what_does_not_fit(packed: pannier.Snapshot, archive: Path) -> None:
+    limits = ("1MiB", None)
+    found = packed.measure("train", pannier.Treatment(48), workers=(1, 2), memory_limit=limits, **QUICK)
     assert [(row.workers, row.memory_limit_bytes, row.status) for row in found.trials] == [
         (1, 1 << 20, "too_small"),
-        (1, None, "ok"),
         (2, 1 << 20, "too_small"),
+        (1, None, "ok"),
         (2, None, "ok"),
     ]
     assert "would fit" in found.trials[0].reason or "raise the limit" in found.trials[0].reason
-    good = found.trials[1]
+    good = found.trials[2]
     assert good.pictures_per_second is not None
-    assert good.pictures_per_second.low <= good.pictures_per_second.median <= good.pictures_per_second.high
+    assert good.pictures_per_second.low <= good.rate <= good.pictures_per_second.high
+    assert len(good.samples) == 2
     assert good.peak_bytes
     assert good.share_of_ceiling
+    assert sum(good.stages[name] for name in ("read", "decode", "prepare", "hand_over")) == pytest.approx(1)
+    assert good.waits_ms["50"] <= good.waits_ms["100"]
     assert [row.workers for row in found.ceiling] == [1, 2]
-    assert set(json.loads(json.dumps(found.to_dict()))) == {"ceiling", "trials", "settings"}
+    assert found.reading[0].rate > found.ceiling[1].rate
+    assert found.machine["cores"] >= 1
+    sources = ("shards", "rendered", f"folder:{archive}")
+    found = packed.measure("train", size=[16, (24, 20)], source=sources, workers=2, processes=(0, 1), step="1ms", **QUICK)
+    assert {row.status for row in found.trials} == {"ok"}
+    assert {(row.size, row.source, row.processes) for row in found.trials} == {
+        (size, source, processes)
+        for size in ((16, 16), (24, 20))
+        for source in sources
+        for processes in ((0,) if source.startswith("folder") else (0, 1))
+    }
+    assert found.settings["rendering_bytes"].keys() == {"16x16", "24x20"}
+    assert not [finding.file for finding in pannier.verify(packed.store)], "no lease, no rendering is left behind"
+    assert [path.name for path in packed.store.path.parent.iterdir()] == [packed.store.path.name]
 
 
 @pytest.mark.parametrize(
-    "options", [{"workers": (0,)}, {"memory_limit": ("auto",)}, {"rounds": 0}, {"memory_limit": ("12XB",)}]
+    "options",
+    [
+        *({"workers": 0}, {"memory_limit": "auto"}, {"rounds": 0}, {"memory_limit": "12XB"}, {"batch_size": (8, "x")}),
+        *({"source": "disk"}, {"source": "folder:x", "processes": 1}, {"step": "soon"}, {"workers": ()}, {"ahead": 0}),
+    ],
 )
 def test_impossible_sweeps_are_refused(packed: pannier.Snapshot, options: dict[str, Any]) -> None:
     with pytest.raises(UsageError):
         packed.measure("train", pannier.Treatment(8), **options)
+
+
+def test_a_known_rate_is_measured_and_a_slow_consumer_waits_for_nothing(packed: pannier.Snapshot, steps: None) -> None:
+    slow = pannier.Treatment(16, own=["slow"])
+    how: dict[str, Any] = {"workers": 1, "batch_size": 2, "rounds": 2, "slice_seconds": 1.0}
+    (trial,) = packed.measure("train", slow, **how).trials
+    assert 9.5 <= trial.rate <= 10.0, "a tenth of a second a picture"
+    assert trial.starved_share is not None
+    assert trial.starved_share > 0.9
+    (trial,) = packed.measure("train", pannier.Treatment(16), step="60ms", **how | {"slice_seconds": 0.5}).trials
+    assert trial.starved_share is not None
+    assert trial.starved_share < 0.05
+    assert trial.binds == "consumer"
+    pannier.own_step("here", version=1, at="decoded")(eval("lambda pixels: pixels", {"__name__": "__main__"}))
+    with pytest.raises(UsageError, match="trials run in processes of their own"):
+        packed.measure("train", pannier.Treatment(16, own=["here"]))
+
+
+def test_what_takes_more_or_dies_is_a_row_and_the_sweep_goes_on(packed: pannier.Snapshot, steps: None) -> None:
+    how: dict[str, Any] = {"workers": 1, "memory_limit": ("40MiB", None), **QUICK}
+    over, free = packed.measure("train", pannier.Treatment(16, own=["shares"]), **how).trials
+    assert (over.status, free.status) == ("over_limit", "ok")
+    assert over.peak_bytes is not None
+    assert over.peak_bytes > 48 << 20
+    dead, alive = packed.measure("train", pannier.Treatment(16, own=["fragile"]), **how).trials
+    assert (dead.status, alive.status) == ("died", "ok")
+    assert "exit status 3" in dead.reason
 
 
 @pytest.mark.parametrize(
@@ -69,7 +159,7 @@ def test_a_trial_that_hangs_or_dies_is_a_row_that_says_so(
         f"class R:\n    def run(self, seconds):\n        {body}\n        return 1, 1.0\n"
         "serve(lambda job: R())\n"
     )
-    monkeypatch.setenv("PYTHONPATH", str(tmp_path))
+    monkeypatch.setenv("PYTHONPATH", os.pathsep.join([str(tmp_path), *filter(None, [os.environ.get("PYTHONPATH")])]))
     monkeypatch.setattr("pannier.measuring.process.SLACK_SECONDS", 1.0)
     child = Child({}, "stuck")
     try:
@@ -95,15 +185,122 @@ def test_working_memory_is_what_the_system_says() -> None:
     assert working_bytes(2**22 + 1) == 0
 
 
-def test_the_command_prints_a_table_or_json(packed: pannier.Snapshot, run: Callable[..., Any], tmp_path: Path) -> None:
+def rated(setting: Setting, rate: float, **more: Any) -> Any:
+    return trial_of(
+        setting, pictures_per_second=Rate(rate, rate, rate), peak_bytes=1 << 20, ahead=2, share_of_ceiling=0.5, **more
+    )
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_a_search_finds_what_is_near_the_best_in_a_third_of_the_trials(seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    counts: dict[str, Any] = {
+        "workers": [1, 2, 4, 8],
+        "processes": [0, 1],
+        "ahead": [None, 2],
+        "batch_size": [16, 32, 64, 128],
+    }
+    settings = Grid.of(pannier.Treatment(8), None, ["shards", "rendered"], [None, "64MiB"], **counts).settings()
+    peak = {name: rng.integers(len(values)) for name, values in counts.items()}
+    slope = dict(zip(counts, rng.uniform(0.02, 0.3, len(counts)), strict=True))
+
+    def rate(setting: Setting) -> float:
+        off = sum(slope[name] * abs(values.index(getattr(setting, name)) - peak[name]) for name, values in counts.items())
+        return float((3 if setting.source == "rendered" else 1) * 1000 * (1 - off / 3))
+
+    search, tried = Search(settings, Step.read("python:1ms") if seed % 2 else None), dict[Setting, Any]()
+    while some := search.next(tried):
+        tried |= {setting: rated(setting, rate(setting)) for setting in some}
+    assert len(tried) <= len(settings) / 3
+    for limit in (None, 64 << 20):
+        best = max(rate(setting) for setting in settings if setting.memory_limit_bytes == limit)
+        assert max(rate(setting) for setting in tried if setting.memory_limit_bytes == limit) >= 0.95 * best
+
+
+def test_the_answer_is_the_cheapest_of_the_fastest_and_says_what_others_give() -> None:
+    (base,) = Grid.of(
+        pannier.Treatment(96), None, "shards", "64MiB", batch_size=32, workers=2, processes=0, ahead=None
+    ).settings()
+    rows = [
+        rated(base, 1000.0, binds="processor"),
+        rated(replace(base, workers=3), 1010.0),
+        rated(replace(base, source="rendered"), 980.0),
+        trial_of(replace(base, workers=4), status="died", reason="killed"),
+    ]
+    found = pannier.Measurement([], rows, {"step": None, "rendering_bytes": {"96x96": 3 << 20}})
+    told = answer(found)
+    assert told.best is rows[0]
+    assert (
+        told.sentences[0] == "2 workers, batches of 32, 2 ahead: 1,000 pictures/s, 50 % of the ceiling, 1 MiB of 64 MiB."
+    )
+    text = " ".join(told.sentences)
+    assert "3 workers give +1 %." in text
+    assert "A training step of 32 ms or longer a batch never waits for it." in text
+    assert told.command("s.store", "train", ["--size", "96"]) == (
+        "pannier feed s.store --split train --size 96 --batch-size 32 --workers 2 --processes 0 --ahead 2 "
+        "--memory-limit 64MiB"
+    )
+    assert told.call("train").endswith("workers=2, processes=0, ahead=2, memory_limit='64MiB')")
+    fast = answer(replace(found, trials=[rows[0], rated(replace(base, source="rendered"), 6200.0)]))
+    assert "That is 6.2 times what decoding gives, for 3 MiB of disk." in fast.sentences
+    assert fast.options["rendered"] is True
+    with pytest.raises(SourceError):
+        answer(replace(found, trials=rows[-1:]))
+
+
+def test_runs_are_kept_and_held_against_one_another(packed: pannier.Snapshot, tmp_path: Path) -> None:
+    found = packed.measure("train", size=16, workers=1, memory_limit=(None, "1MiB"), **QUICK)
+    save_run(found, tmp_path / "a.json")
+    kept = read_run(tmp_path / "a.json")
+    assert kept.to_dict() == found.to_dict()
+    same = against(found, kept)
+    assert same.ratios[0].of_rates.median == 1
+    assert "failed" in " ".join(same.reasons)
+    slow = [replace(trial, samples=[rate / 20 for rate in trial.samples]) for trial in found.trials]
+    slower = against(replace(found, trials=slow), kept)
+    assert [ratio.now for ratio in slower.slower(0.1)] == [slow[0]]
+    assert against(replace(found, trials=slow, settings=found.settings | {"content_id": "0"}), kept).ratios == []
+    elsewhere = against(replace(found, machine={"processor": "another"}), kept)
+    assert "another machine" in elsewhere.reasons[-1]
+    for text in ("{}", "[1]", '{"pannier": "measurement 2"}', json.dumps(kept.to_dict())):
+        (tmp_path / "b.json").write_text(text)
+        with pytest.raises(SourceError, match="is no measurement that was saved"):
+            read_run(tmp_path / "b.json")
+
+
+def test_the_command_prints_a_table_an_answer_or_json(
+    packed: pannier.Snapshot, run: Callable[..., Any], tmp_path: Path
+) -> None:
+    store, kept = packed.store.path, tmp_path / "run.json"
     options = ["--size", 32, "--workers", "1", "--rounds", 1, "--slice-seconds", "0.1", "--batch-size", 4]
-    ended = run("measure", packed.store.path, *options, "--memory-limit", "1MiB,none", "--figure", tmp_path / "m.png")
+    ended = run("measure", store, *options, "--memory-limit", "1MiB,none", "--figure", tmp_path / "m.png", "--save", kept)
     assert ended.status == 0
-    assert "ceiling" in ended.out
-    assert "too small" in ended.out
+    for words in ("ceiling", "too small", "best", "% of the ceiling", f"pannier feed {store} --split train --size 32x32"):
+        assert words in ended.out
     assert max(map(len, ended.out.splitlines()[:4])) <= 100
     assert (tmp_path / "m.png").stat().st_size > 5000
-    ended = run("measure", packed.store.path, *options, "--memory-limit", "1MiB", "--json")
+    told = json.loads(kept.read_text())
+    told["trials"][1]["samples"] = [1e9]
+    kept.write_text(json.dumps(told))
+    ended = run("measure", store, *options, "--against", kept)
+    assert (ended.status, "slower" in ended.out) == (1, True)
+    ended = run("measure", store, *options, "--memory-limit", "1MiB", "--json")
     assert ended.status == 1
     assert [row["status"] for row in json.loads(ended.out)["trials"]] == ["too_small"]
-    assert not [finding.file for finding in pannier.verify(packed.store)]  # no lease is left behind
+    assert run("measure", store, "--size", 32, "--against", tmp_path / "none.json").status == 2
+    assert run("measure", store, "--size", 32, "--against", kept, "--tolerance", "lots").status == 2
+
+
+def test_ctrl_c_keeps_what_was_measured(own: pannier.Snapshot, tmp_path: Path) -> None:
+    command = [sys.executable, "-m", "pannier", "measure", str(own.store.path), "--size", "16", "--workers", "1"]
+    kept = tmp_path / "run.json"
+    options = ["--rounds", "500", "--slice-seconds", "0.05", "--save", str(kept)]
+    process = subprocess.Popen([*command, *options], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    time.sleep(20)
+    process.send_signal(signal.SIGINT)
+    out, err = process.communicate(timeout=60)
+    assert process.returncode == 130, err
+    assert "pictures/s" in out
+    assert read_run(kept).settings["interrupted"] is True
+    assert read_run(kept).trials[0].samples
+    assert not [finding.file for finding in pannier.verify(own.store)]

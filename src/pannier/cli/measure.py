@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -31,6 +32,7 @@ _HOW = {
     "rounds": opt.number("How many times all take turns; 12 unless said."),
     "slice_seconds": opt.Declared(float | None, "How long each turn is; 0.4 unless said."),
 }
+INTERRUPTED = 130
 _COUNTS = ("batch_size", "workers", "processes", "ahead")
 _LISTS = ("memory_limit", "source")
 
@@ -62,6 +64,7 @@ def measure(
     from pannier.measuring.runs import against as held_against
     from pannier.measuring.runs import read_run, save_run
     from pannier.measuring.settings import MeasureOptions
+    from pannier.measuring.sweep import MeasuringInterrupted
     from pannier.measuring.sweep import measure as sweep
 
     before, allowed = read_run(against) if against else None, _share(tolerance)
@@ -75,7 +78,12 @@ def measure(
     of = split or opt.measured_split(snapshot)
     with live_bar("measure") as bar:
         tried["progress"] = lambda done, total: bar.show(done, total, lambda: "rounds")
-        found = sweep(snapshot, one.treatment(snapshot), of, MeasureOptions(**tried))
+        try:
+            found, is_whole = sweep(snapshot, one.treatment(snapshot), of, MeasureOptions(**tried)), True
+        except MeasuringInterrupted as interrupted:
+            found, is_whole = interrupted.found, False
+    if not is_whole and not found.trials:
+        raise KeyboardInterrupt
     if save:
         save_run(found, save)
     compared = held_against(found, before) if before else None
@@ -92,6 +100,9 @@ def measure(
             _print_against(compared, allowed)
     if figure:
         draw_into(figure, found)
+    if not is_whole:
+        print("interrupted: that is what had been measured", file=sys.stderr)
+        return INTERRUPTED
     return 0 if is_measured and not (compared and compared.slower(allowed)) else 1
 
 

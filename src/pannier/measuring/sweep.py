@@ -39,7 +39,8 @@ def measure(snapshot: State, treatment: Treatment, split: str | None, options: M
     """Measures feeds of all settings, each in a process of its own whose limit the system enforces.
 
     Trials and ceilings take turns, `rounds` times, each for a slice of `slice_seconds`, so that a machine whose speed drifts
-    treats all alike. A trial that does not fit, dies or hangs is a row that says so. Raises UsageError, NotFoundError.
+    treats all alike. A trial that does not fit, dies or hangs is a row that says so. Raises UsageError, NotFoundError; on
+    Ctrl-C MeasuringInterrupted, which holds what had been measured.
     """
     grid, step = options.grid(treatment), Step.read(options.step)
     treatment.check_ready()
@@ -54,13 +55,19 @@ def measure(snapshot: State, treatment: Treatment, split: str | None, options: M
         sweep = _Sweep(sources, grid.workers, step, cold=options.cold)
         until_done.callback(sweep.close)
         found: dict[Setting, Trial] = {}
-        while some := choice.next(found)[:AT_ONCE]:
-            found |= sweep.tried(some, options, len(found), choice.count)
+        interruption: KeyboardInterrupt | None = None
+        while not interruption and (some := choice.next(found)[:AT_ONCE]):
+            try:
+                found |= sweep.tried(some, options, len(found), choice.count)
+            except KeyboardInterrupt as interrupted:
+                found, interruption = found | sweep.seen(), interrupted
         trials = [found[setting] for setting in settings if setting in found]
         ceilings = {name: sweep.ceiling_rows(what) for name, what in CEILINGS.items()}
-        return Measurement(
-            trials=trials, settings=_told(snapshot, job, options, sources), machine=machine_facts(), **ceilings
-        )
+        told = _told(snapshot, job, options, sources) | ({"interrupted": True} if interruption else {})
+        measurement = Measurement(trials=trials, settings=told, machine=machine_facts(), **ceilings)
+        if interruption:
+            raise MeasuringInterrupted(measurement) from interruption
+        return measurement
 
 
 def _told(snapshot: State, job: FeedJob, options: MeasureOptions, sources: Sources) -> dict[str, Any]:
@@ -70,6 +77,14 @@ def _told(snapshot: State, job: FeedJob, options: MeasureOptions, sources: Sourc
     treatment = job.treatment.model_dump(mode="json", exclude={"measured_on"})
     told["rendering_bytes"] = sources.rendering_bytes
     return {"split": job.split, **told, "records": len(snapshot), "content_id": snapshot.content_id, "treatment": treatment}
+
+
+class MeasuringInterrupted(KeyboardInterrupt):
+    """Ctrl-C while measuring; `found` is what had been measured by then."""
+
+    def __init__(self, found: Measurement) -> None:
+        super().__init__()
+        self.found = found
 
 
 class _Try:
@@ -166,6 +181,11 @@ class _Sweep:
         self._rounds += 1
         for each in self._tries:
             each.run(seconds, self._ceilings.shares)
+
+    def seen(self) -> dict[Setting, Trial]:
+        """Rows of what is under way, as far as it has come."""
+        self._tries = [each for each in self._tries if each.runs]
+        return self._take()
 
     def _take(self) -> dict[Setting, Trial]:
         """Ends the trials, and gives their rows."""

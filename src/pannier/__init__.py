@@ -50,7 +50,9 @@ if TYPE_CHECKING:
     from pannier.folders.laying_out import LayOutResult
     from pannier.images.own_steps import own_step
     from pannier.images.seen import Stage
-    from pannier.measuring.rows import Measurement, Rate, Trial
+    from pannier.measuring.answer import Answer
+    from pannier.measuring.measurement import Measurement
+    from pannier.measuring.rows import Rate, Trial
     from pannier.packing.doubts import Doubt
     from pannier.packing.three_way import Conflict
     from pannier.packing.two_sides import SideConflict
@@ -96,7 +98,9 @@ _HOMES = {
     "pannier.folders.laying_out": "LayOutResult",
     "pannier.images.own_steps": "own_step",
     "pannier.images.seen": "Stage",
-    "pannier.measuring.rows": "Measurement Rate Trial",
+    "pannier.measuring.answer": "Answer",
+    "pannier.measuring.measurement": "Measurement",
+    "pannier.measuring.rows": "Rate Trial",
     "pannier.packing.doubts": "Doubt",
     "pannier.packing.three_way": "Conflict",
     "pannier.packing.two_sides": "SideConflict",
@@ -122,6 +126,7 @@ _HOME_OF = {name: home for home, names in _HOMES.items() for name in names.split
 # without `open`, so that a star import leaves Python's own alone
 __all__ = [
     "Addition",
+    "Answer",
     "Arrays",
     "Attachment",
     "Batch",

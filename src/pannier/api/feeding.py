@@ -23,7 +23,7 @@ from pannier.feeding.side_columns import class_weights
 from pannier.feeding.statistics import Statistics, measure_values
 from pannier.feeding.view import View
 from pannier.figures.notebook import of_batch
-from pannier.measuring.rows import Measurement
+from pannier.measuring.measurement import Measurement
 from pannier.measuring.settings import MeasureOptions
 from pannier.measuring.sweep import measure
 from pannier.spelling import spelled_method

@@ -68,7 +68,7 @@ def feed(
     from pannier.memory import fix_map_threshold
 
     fix_map_threshold()
-    with _opened(store, docket, store_hint, treatment, {"split": split, **how}) as feed:
+    with _opened(store, docket, store_hint, treatment, {"split": split, **treatment.feeding, **how}) as feed:
         if not feed.pictures_per_epoch:
             raise SourceError("there is nothing to feed: no record is left by split, subset and where")
         if described or expect is not None:

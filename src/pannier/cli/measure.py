@@ -44,6 +44,7 @@ def measure(
     split: opt.Split = None,
     treatment: opt.TreatmentOptions = opt.NO_TREATMENT,
     how: opt.Said = opt.NOTHING,
+    save_to: str | None = opt.value(None, "Write treatment and setting as a TOML file for feed and docket.", "FILE"),
     save: str | None = opt.value(None, "Keep what was measured, every round of it, as JSON.", "FILE"),
     against: str | None = opt.value(None, "Hold it against one that was kept; exit status 1 where it is slower.", "FILE"),
     tolerance: str = opt.value("10%", "With --against: how much slower, beyond the noise, is let pass.", "SHARE"),
@@ -60,7 +61,7 @@ def measure(
     [dim]$[/dim] pannier measure swatches.store --size 96 --save spring.json
     [dim]$[/dim] pannier measure swatches.store --size 96 --against spring.json --tolerance 5%
     """
-    from pannier.measuring.answer import answer
+    from pannier.images.treatment_file import save_feeding
     from pannier.measuring.runs import against as held_against
     from pannier.measuring.runs import read_run, save_run
     from pannier.measuring.settings import MeasureOptions
@@ -75,20 +76,24 @@ def measure(
     tried |= {name: value for name, value in how.items() if name not in (*_COUNTS, *_LISTS)}
     tried |= {name: _counts(name, how[name]) for name in _COUNTS if name in how}
     tried |= {name: [each.strip() for each in how[name].split(",")] for name in _LISTS if name in how}
-    of = split or opt.measured_split(snapshot)
+    through, of = one.treatment(snapshot), split or opt.measured_split(snapshot)
     with live_bar("measure") as bar:
         tried["progress"] = lambda done, total: bar.show(done, total, lambda: "rounds")
         try:
-            found, is_whole = sweep(snapshot, one.treatment(snapshot), of, MeasureOptions(**tried)), True
+            found, is_whole = sweep(snapshot, through, of, MeasureOptions(**tried)), True
         except MeasuringInterrupted as interrupted:
             found, is_whole = interrupted.found, False
     if not is_whole and not found.trials:
         raise KeyboardInterrupt
+    is_measured = any(trial.rate for trial in found.trials)
     if save:
         save_run(found, save)
+    if save_to and is_measured:
+        size = found.answer.best.size
+        kept = through if through.size == size else through.with_fields(size=size)
+        save_feeding(kept, found.answer.said_options, save_to)
     compared = held_against(found, before) if before else None
-    is_measured = any(trial.rate for trial in found.trials)
-    told = answer(found) if is_measured else None
+    told = found.answer if is_measured else None
     if json:
         more = {"answer": told.to_dict() if told else None, "against": compared.to_dict() if compared else None}
         print_json(found.to_dict() | more)

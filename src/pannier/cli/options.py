@@ -91,6 +91,13 @@ class TreatmentOptions:
     fields: dict[str, Any]
 
     @property
+    def feeding(self) -> Said:
+        """What the file says of feeding."""
+        from pannier.images.treatment_file import read_feeding
+
+        return read_feeding(self.file) if self.file else {}
+
+    @property
     def are_said(self) -> bool:
         """Whether a file or any option was given at all."""
         return bool(self.file or self.fields)

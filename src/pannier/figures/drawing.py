@@ -15,7 +15,7 @@ from pannier.figures.measurement import draw_measurement
 from pannier.figures.sheet import MOST, Drawable, draw_conflicts, draw_pairs, draw_sheet
 from pannier.figures.statistics import draw_statistics
 from pannier.images.seen import Stage
-from pannier.measuring.rows import Measurement
+from pannier.measuring.measurement import Measurement
 from pannier.packing.pack import PackResult
 from pannier.packing.two_sides import MergeResult
 from pannier.sources.findings import Findings

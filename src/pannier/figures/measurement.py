@@ -9,8 +9,8 @@ import numpy as np
 
 from pannier.errors import SourceError
 from pannier.figures.style import FAINT, HATCHES, INK, TONES, new_figure, plain_axes, save_figure, with_plain_texts
-from pannier.measuring.answer import answer
-from pannier.measuring.rows import Measurement, Trial
+from pannier.measuring.measurement import Measurement
+from pannier.measuring.rows import Trial
 from pannier.measuring.settings import source_in_short
 from pannier.units import show_bytes
 
@@ -59,7 +59,7 @@ def draw_measurement(found: Measurement, path: str) -> None:
 
 def _told(found: Measurement) -> str:
     try:
-        best = answer(found).sentences[0]
+        best = found.answer.sentences[0]
     except SourceError:
         best = "Every trial failed."
     return f"{best} Median, 10th to 90th percentile."

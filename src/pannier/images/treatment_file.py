@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import tomllib
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -59,11 +60,37 @@ layout = "chw"                    # chw, hwc
 """
 
 # above the fields that `save` adds to a file, in the order in which a reader looks for them
+FEED = "feed"
+FEEDING = ("batch_size", "workers", "processes", "ahead", "memory_limit", "rendered")
 _LAST = ("values", "mean", "std", "table", "dtype", "layout", "measured_on")
 
 
 def read_fields(path: str | Path) -> dict[str, Any]:
-    """The fields as they stand in a file. Raises NotFoundError, TreatmentError."""
+    """The fields as they stand in a file, without what it says of feeding. Raises NotFoundError, TreatmentError."""
+    return {name: value for name, value in _read(path).items() if name != FEED}
+
+
+def read_feeding(path: str | Path) -> dict[str, Any]:
+    """What a file says of feeding, in a table `feed`: options by name. Raises NotFoundError, TreatmentError."""
+    said = _read(path).get(FEED, {})
+    wrong = [*said] if not isinstance(said, dict) else [name for name in said if name not in FEEDING]
+    if wrong or not isinstance(said, dict):
+        raise TreatmentError(f"{path}: [{FEED}] holds {', '.join(FEEDING)}; not {', '.join(map(repr, wrong)) or repr(said)}")
+    return said
+
+
+def save_feeding(treatment: Treatment, options: Mapping[str, Any], path: str | Path) -> None:
+    """Writes a treatment with options of a feed, those that are None left out. Raises StoreError."""
+    import tomlkit
+
+    document = tomlkit.document()
+    for name, value in plain_fields(treatment).items():
+        document[name] = value
+    document[FEED] = {name: value for name, value in options.items() if value is not None}
+    write_whole(path, tomlkit.dumps(document))
+
+
+def _read(path: str | Path) -> dict[str, Any]:
     try:
         with open(path, "rb") as file:
             return tomllib.load(file)
@@ -111,7 +138,7 @@ def save(treatment: Treatment, path: str | Path) -> None:
     for name in list(document):
         if before is not None and name != "measured_on" and getattr(before, name) == getattr(treatment, name):
             fields.pop(name, None)  # it means the same: however it is written there, it stays
-        elif name not in fields:
+        elif name not in fields and name != FEED:
             document.remove(name)
     for name in sorted(fields, key=lambda each: _LAST.index(each) if each in _LAST else -1):
         value = fields[name]

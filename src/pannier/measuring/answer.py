@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import shlex
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
 from pannier.errors import SourceError
-from pannier.measuring.rows import Measurement, Trial
+from pannier.measuring.rows import Trial
 from pannier.measuring.settings import source_in_short
 from pannier.results import Result
 from pannier.units import show_bytes
@@ -37,34 +37,39 @@ class Answer(Result):
     sentences: list[str]
     options: dict[str, Any]
 
+    @property
+    def said_options(self) -> dict[str, Any]:
+        """The options as one would write them: sizes as "64MiB"."""
+        return {name: _as_said(name, value) for name, value in self.options.items()}
+
     def command(self, store: str, split: str | None, treatment: Sequence[str]) -> str:
         """The command line of such a feed. treatment: the options that say it, as they were said."""
         words = ["pannier", "feed", store, *(["--split", split] if split else []), *treatment]
-        for name, value in self.options.items():
-            word = [] if value is True else ["none" if value is None else str(_as_said(name, value))]
+        for name, value in self.said_options.items():
+            word = [] if value is True else ["none" if value is None else str(value)]
             words += [f"--{name.replace('_', '-')}", *word]
         return shlex.join(words)
 
     def call(self, split: str | None) -> str:
         """The same in Python, of a snapshot and a treatment that are called that."""
-        said = ", ".join(f"{name}={_as_said(name, value)!r}" for name, value in self.options.items())
+        said = ", ".join(f"{name}={value!r}" for name, value in self.said_options.items())
         return f"snapshot.feed({split!r}, treatment, {said})"
 
 
-def answer(found: Measurement) -> Answer:
+def answer_of(trials: Sequence[Trial], settings: Mapping[str, Any]) -> Answer:
     """The fastest setting, or of those that are as fast the one that takes least. Raises SourceError where all failed.
 
     Settings of several sizes are several tasks: the answer is for the first size at which any trial succeeded.
     """
-    good = [trial for trial in found.trials if trial.rate]
+    good = [trial for trial in trials if trial.rate]
     if not good:
         raise SourceError("every trial failed, see their reasons")
     good = [trial for trial in good if trial.size == good[0].size]
     fastest = max(trial.rate for trial in good)
     as_fast = [trial for trial in good if trial.rate >= fastest * (1 - AS_FAST)]
     best = min(as_fast, key=_what_it_takes)
-    sentences = [_in_short(best), *filter(None, (WHY[best.binds], _of_the_step(found, best)))]
-    sentences += _of_others(best, good, found.settings.get("rendering_bytes", {}))
+    sentences = [_in_short(best), *filter(None, (WHY[best.binds], _of_the_step(settings.get("step"), best)))]
+    sentences += _of_others(best, good, settings.get("rendering_bytes", {}))
     options: dict[str, Any] = {"batch_size": best.batch_size, "workers": best.workers, "processes": best.processes}
     options |= {"ahead": best.ahead, "memory_limit": best.memory_limit_bytes}
     if best.source == "rendered":
@@ -91,15 +96,15 @@ def _in_short(best: Trial) -> str:
     return f"{', '.join(parts)}: {best.rate:,.0f} pictures/s, {share}, {held}"
 
 
-def _of_the_step(found: Measurement, best: Trial) -> str:
+def _of_the_step(step: str | float | None, best: Trial) -> str:
     """What the consumer had of it, and the shortest step that it keeps busy."""
     shortest = f"{best.batch_size / best.rate * 1000:.3g} ms"
-    if found.settings.get("step") is None:
+    if step is None:
         return f"a training step of {shortest} or longer a batch never waits for it"
     starved = best.starved_share or 0.0
     if starved > STARVED:
-        return f"the step of {found.settings['step']} waited {starved:.0%} of the time".replace("%", " %")
-    return f"the step of {found.settings['step']} waited for nothing ({starved:.1%} of the time)".replace("%", " %")
+        return f"the step of {step} waited {starved:.0%} of the time".replace("%", " %")
+    return f"the step of {step} waited for nothing ({starved:.1%} of the time)".replace("%", " %")
 
 
 def _of_others(best: Trial, good: Sequence[Trial], rendering: dict[str, int]) -> list[str]:

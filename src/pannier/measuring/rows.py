@@ -1,4 +1,4 @@
-"""What a measurement gives: rows of trials and ceilings, with what was seen of each."""
+"""Rows of a measurement: trials and ceilings, with what was seen of each."""
 
 from __future__ import annotations
 
@@ -55,23 +55,6 @@ class Trial(Result):
     def rate(self) -> float:
         """Pictures a second, the median; 0 where it failed."""
         return self.pictures_per_second.median if self.pictures_per_second and self.status == "ok" else 0.0
-
-
-@dataclass(frozen=True, repr=False)
-class Measurement(Result):
-    """What was measured: `trials` has a row for each setting that was tried, `ceiling` one for what bare processes do.
-
-    The ceiling has a row for each size, source and number of workers, doing the same work with no pipeline around it;
-    reading and copying: rows of the same processes that read the files, and copy ready batches, and do nothing else.
-    settings: what is the same for all rows. machine: what it ran on.
-    """
-
-    ceiling: list[Trial]
-    trials: list[Trial]
-    settings: dict[str, Any] = field(default_factory=dict)
-    reading: list[Trial] = field(default_factory=list)
-    copying: list[Trial] = field(default_factory=list)
-    machine: dict[str, Any] = field(default_factory=dict)
 
 
 def trial_of(setting: Setting, **seen: Any) -> Trial:

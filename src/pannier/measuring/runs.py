@@ -16,7 +16,8 @@ from typing_extensions import TypedDict
 
 from pannier.errors import NotFoundError, SourceError
 from pannier.files import explain_os_error, write_whole
-from pannier.measuring.rows import Measurement, Rate, Trial
+from pannier.measuring.measurement import Measurement
+from pannier.measuring.rows import Rate, Trial
 from pannier.measuring.settings import source_in_short
 from pannier.results import Result
 from pannier.strict import STRICT, read_strictly

@@ -16,8 +16,9 @@ from pannier.images.treatment import Treatment
 from pannier.machine import machine_facts, usable_cores
 from pannier.measuring.binding import Shares, stage_shares, what_binds
 from pannier.measuring.ceilings import COPYING, READING, TREATMENT, Ceilings
+from pannier.measuring.measurement import Measurement
 from pannier.measuring.process import Child, Run, TrialEnded
-from pannier.measuring.rows import Measurement, Rate, Trial, trial_of
+from pannier.measuring.rows import Rate, Trial, trial_of
 from pannier.measuring.search import All, Search
 from pannier.measuring.settings import Group, MeasureOptions, Setting, Step
 from pannier.measuring.sources import Sources

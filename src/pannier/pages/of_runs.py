@@ -8,8 +8,9 @@ from typing import Any
 
 from pannier.errors import SourceError, UsageError
 from pannier.figures.measurement import draw_measurement
-from pannier.measuring.answer import Answer, answer
-from pannier.measuring.rows import Measurement, Trial
+from pannier.measuring.answer import Answer
+from pannier.measuring.measurement import Measurement
+from pannier.measuring.rows import Trial
 from pannier.measuring.runs import Against, against
 from pannier.measuring.settings import source_in_short
 from pannier.pages.writing import figure, write_page
@@ -32,7 +33,7 @@ def runs_page(runs: Mapping[str, Measurement], path: str | Path) -> int:
 def _shown(name: str, run: Measurement) -> dict[str, Any]:
     told: Answer | None = None
     try:
-        told = answer(run)
+        told = run.answer
     except SourceError:
         pass
     treatment = {field: value for field, value in (run.settings.get("treatment") or {}).items() if value is not None}

@@ -9,7 +9,7 @@ from typing import Any
 from pannier.errors import UsageError
 from pannier.figures.sheet import Drawable
 from pannier.images.treatment import Treatment
-from pannier.measuring.rows import Measurement
+from pannier.measuring.measurement import Measurement
 from pannier.pages.labeling import doubles_to_label, drawable_to_label, labeling_page
 from pannier.pages.of_comparison import comparison_page
 from pannier.pages.of_runs import runs_page

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import sys
 from collections.abc import Callable
 from html.parser import HTMLParser
 from pathlib import Path
@@ -290,6 +291,47 @@ def test_notebooks_show_small_tables_and_pictures(packed: pannier.Snapshot) -> N
         assert "and 16 more" in text
     with packed.feed("val", None) as feed:
         assert Tags(next(iter(feed))._repr_html_()).images == 12
+
+
+def test_a_real_notebook_shows_whatever_comes_back(packed: pannier.Snapshot, archive: Path) -> None:
+    from jupyter_client.manager import KernelManager
+
+    manager = KernelManager()
+    manager.kernel_spec.argv = [sys.executable, "-m", "ipykernel_launcher", "-f", "{connection_file}"]
+    manager.start_kernel()
+    client = manager.client()
+    client.start_channels()
+    try:
+        client.wait_for_ready(timeout=120)
+
+        def shown(code: str) -> str:
+            told: list[dict[str, Any]] = []
+            client.execute_interactive(code, timeout=120, output_hook=lambda message: told.append(message["content"]))
+            errors = [each for each in told if "ename" in each]
+            assert not errors, errors
+            return "".join(each["data"].get("text/html", "") for each in told if "data" in each)
+
+        shown(f"import pannier; store = pannier.open_store({str(packed.store.path)!r}); snapshot = store.snapshot()")
+        for code, words in {
+            "store": "strand",
+            "store.history()": "records",
+            "snapshot": "<img",
+            "snapshot[0]": "<img",
+            "feed = snapshot.feed('val', size=16, processes=0); feed": "batches of 32",
+            "next(iter(feed))": "<img",
+            "feed.meter": "pictures",
+            "feed.plan": "workers",
+            f"pannier.survey({str(archive)!r})": "formats",
+            "pannier.compare(snapshot, snapshot)": "none differs",
+            "snapshot.doubles(0)": "near",
+        }.items():
+            text = shown(code)
+            assert words in text, code
+            assert "data:image/png" not in text
+            assert len(text) < 200_000
+    finally:
+        client.stop_channels()
+        manager.shutdown_kernel(now=True)
 
 
 def test_names_begin_no_formula_in_a_figure(tmp_path: Path, store: pannier.Store) -> None:

@@ -22,10 +22,10 @@ from pannier.feeding.sharing import Shared
 from pannier.feeding.side_columns import class_weights
 from pannier.feeding.statistics import Statistics, measure_values
 from pannier.feeding.view import View
-from pannier.figures.notebook import of_batch
 from pannier.measuring.measurement import Measurement
 from pannier.measuring.settings import MeasureOptions
 from pannier.measuring.sweep import measure
+from pannier.pages.notebook import of_batch, of_feed
 from pannier.spelling import spelled_method
 from pannier.store.snapshots import SHOWN_DIGITS
 from pannier.store.state import State
@@ -58,6 +58,9 @@ class Feed(feed.Feed):
         if batch is None:
             raise SourceError("there is no batch to describe: no record is left to feed")
         return describe(self, batch)
+
+    def _repr_html_(self) -> str:
+        return of_feed(self)
 
     def __repr__(self) -> str:
         of = f"{self.split or 'all splits'} of snapshot {self.state.id[:SHOWN_DIGITS]}: {self.records} records"

@@ -17,7 +17,6 @@ from pannier.feeding.rendering import (
     list_renderings,
     remove_rendering,
 )
-from pannier.figures.notebook import of_record, of_snapshot
 from pannier.folders.exporting import export
 from pannier.folders.laying_out import LayOutResult
 from pannier.hashing import text_hash
@@ -28,6 +27,8 @@ from pannier.packing import two_sides
 from pannier.packing.change import ChangeOptions, change
 from pannier.packing.pack import PackOptions, pack
 from pannier.packing.two_sides import MergeOptions, merge
+from pannier.pages.notebook import of_record, of_snapshot, of_store
+from pannier.results import Listed
 from pannier.spelling import spelled_method
 from pannier.store import records
 from pannier.store.choosing import chosen_rows
@@ -284,6 +285,9 @@ class Store(OpenedStore):
     def __repr__(self) -> str:
         return f"<Store {self.path}: {', '.join(self.strands.all_names()) or 'empty'}>"
 
+    def _repr_html_(self) -> str:
+        return of_store(self)
+
     @property
     def path(self) -> Path:
         """Where it lies."""
@@ -302,7 +306,7 @@ class Store(OpenedStore):
 
     def history(self, name: str = FIRST_STRAND, *, key: str | None = None) -> list[Any]:
         """The snapshots that led to one, newest first; of one record those that changed it."""
-        return history(self, name) if key is None else record_history(self, key, name)
+        return Listed(history(self, name) if key is None else record_history(self, key, name))
 
     def start_strand(self, strand: str, at: str = FIRST_STRAND, *, note: str = "") -> Snapshot:
         """Starts a strand at a snapshot without copying; one that is there takes it over, where it descends from that.

@@ -8,11 +8,11 @@ from typing import Any, Self
 from pannier.array_types import Array
 from pannier.errors import TreatmentError, UsageError
 from pannier.feeding.statistics import measure_values
-from pannier.figures.notebook import of_treatment
 from pannier.images import treatment
 from pannier.images.explaining import explained
 from pannier.images.prepare import Preparation
 from pannier.images.treatment_file import plain_fields, read_fields, read_said, save, written
+from pannier.pages.notebook import of_treatment
 from pannier.store.state import State
 
 # what lower floors ask a treatment for, and no user

@@ -7,7 +7,8 @@ from typing import Any
 
 from pannier.measuring.answer import Answer, answer_of
 from pannier.measuring.rows import Trial
-from pannier.results import Result
+from pannier.results import Result, grid, titled
+from pannier.units import show_bytes
 
 
 @dataclass(frozen=True, repr=False)
@@ -30,6 +31,19 @@ class Measurement(Result):
     def answer(self) -> Answer:
         """Which setting to take, and why. Raises SourceError where every trial failed."""
         return answer_of(self.trials, self.settings)
+
+    def _repr_html_(self) -> str:
+        told = " ".join(self.answer.sentences) if any(trial.rate for trial in self.trials) else "Every trial failed."
+        header = ["workers", "processes", "batch size", "source", "limit", "pictures/s", "of ceiling", "bound by"]
+        rows = [
+            [
+                *(str(trial.workers), str(trial.processes), str(trial.batch_size), trial.source),
+                "none" if trial.memory_limit_bytes is None else show_bytes(trial.memory_limit_bytes),
+                *(f"{trial.rate:,.0f}", f"{trial.share_of_ceiling or 0:.2f}", trial.binds or trial.reason),
+            ]
+            for trial in self.trials
+        ]
+        return titled(told, grid(header, rows))
 
     def to_frame(self) -> Any:
         """The trials as a pandas table, a row each; rates as columns."""

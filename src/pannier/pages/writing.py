@@ -79,9 +79,16 @@ def thumbnails(pictures: Sequence[Callable[[], bytes]], side: int = THUMBNAIL_SI
         return [each for part in parts for each in part]
 
 
-def _small(pictures: Iterable[Callable[[], bytes]], side: int) -> list[str]:
+def webp(pixels: Any) -> bytes:
+    """Pixels uint8 (h, w), (h, w, 1) or (h, w, 3), small in bytes."""
     import imagecodecs
 
+    solid = pixels[..., 0] if pixels.ndim == 3 and pixels.shape[2] == 1 else pixels
+    rgb = np.repeat(solid[..., None], 3, axis=2) if solid.ndim == 2 else solid
+    return bytes(imagecodecs.webp_encode(np.ascontiguousarray(rgb), level=_QUALITY, lossless=False))
+
+
+def _small(pictures: Iterable[Callable[[], bytes]], side: int) -> list[str]:
     from pannier.images.facts import read_facts
     from pannier.images.placement import place
     from pannier.images.prepare import Preparation
@@ -96,7 +103,7 @@ def _small(pictures: Iterable[Callable[[], bytes]], side: int) -> list[str]:
             upright = (facts.width, facts.height) if facts.turn > 4 else (facts.height, facts.width)
             _, (height, width, above, before) = place(*upright, treatment.frame)
             pixels = pixels[above : above + height, before : before + width]
-            small = bytes(imagecodecs.webp_encode(np.ascontiguousarray(pixels), level=_QUALITY, lossless=False))
+            small = webp(pixels)
         except (PictureError, DamageError):
             made.append("")
         else:

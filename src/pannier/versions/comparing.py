@@ -22,7 +22,7 @@ from pannier.images.facts import MAX_PIXELS
 from pannier.images.perceptual import ALIKE_BITS
 from pannier.kinds import ChangeKind
 from pannier.machine import usable_cores
-from pannier.results import Result
+from pannier.results import Result, facts_table, titled
 from pannier.sources.checking import Checker, Checking
 from pannier.sources.opening import ReadingOptions, as_source
 from pannier.sources.rows import LeftOut, Row, Source
@@ -161,6 +161,10 @@ class Comparison(Result):
             for key, (old, new) in zip(keys, hashes, strict=True)
             if old and new and (old ^ new).bit_count() <= ALIKE_BITS
         }
+
+    def _repr_html_(self) -> str:
+        counts = [(kind, f"{number:,}") for kind, number in self.counts_in_words.items()] or [("records", "none differs")]
+        return titled(f"{self.before.name} and {self.after.name}", facts_table(counts))
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data for JSON; digests in hexadecimal."""

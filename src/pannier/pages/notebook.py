@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import base64
-import io
-from collections.abc import Sequence
 from html import escape
 from typing import Any
 
@@ -12,11 +9,13 @@ import numpy as np
 
 from pannier.errors import PictureError
 from pannier.feeding.batch import Batch
-from pannier.figures.style import FAINT, GRID
+from pannier.feeding.feed import Feed
 from pannier.images.explaining import explained
 from pannier.images.treatment import Treatment
+from pannier.pages.writing import embedded, webp
+from pannier.results import facts_table, grid, titled
 from pannier.store.records import Record
-from pannier.store.state import State
+from pannier.store.state import OpenedStore, State
 
 SIDE = 96
 MOST_PICTURES = 16
@@ -32,9 +31,9 @@ def of_record(record: Record) -> str:
         *[(name, "" if value is None else str(value)) for name, value in record.side.items()],
     ]
     try:
-        return _beside(_image(_small(record.bytes()), ""), _table(facts))
+        return _beside(_image(_small(record.bytes()), ""), facts_table(_escaped(facts)))
     except PictureError as error:
-        return _table([*facts, ("picture", f"cannot be shown: {error}")])
+        return facts_table(_escaped([*facts, ("picture", f"cannot be shown: {error}")]))
 
 
 def of_batch(batch: Batch) -> str:
@@ -49,7 +48,36 @@ def of_batch(batch: Batch) -> str:
         shown = [_small(batch.picture(i)) for i in range(min(len(batch), MOST_PICTURES))]
     pictures = "".join(_image(each, name or "no label") for each, name in zip(shown, batch.names, strict=False))
     more = f" and {len(batch) - len(shown)} more" if len(batch) > len(shown) else ""
-    return f"<div><div>{escape(about)}</div><div>{pictures}</div><div style='color:{FAINT}'>{more}</div></div>"
+    return f"<div><div>{escape(about)}</div><div>{pictures}</div><div style='opacity:.7'>{more}</div></div>"
+
+
+def of_feed(feed: Feed) -> str:
+    """What it feeds, how, and how it does."""
+    meter = feed.meter
+    facts = [
+        ("split", feed.split or "all"),
+        ("records", f"{feed.records:,} in {len(feed):,} batches of {feed.batch_size}"),
+        ("order", "shuffled" if feed.shuffle else "by key"),
+        ("made by", f"{feed.plan.workers} workers, {feed.processes} processes, {feed.plan.ahead} batches ahead"),
+        ("so far", meter.in_words if meter.batches else ""),
+        ("notes", "; ".join(feed.notes)),
+    ]
+    return titled("Feed", facts_table(_escaped(facts)))
+
+
+def of_store(store: OpenedStore) -> str:
+    """Its strands and tags, and what they name."""
+    rows = [
+        [kind, name, head.snapshot[:12]]
+        for kind, names in (("strand", store.strands), ("tag", store.tags))
+        for name, head in names.heads()
+    ]
+    table = grid(["", "name", "snapshot"], rows) if rows else "<div>empty</div>"
+    return titled(f"store {store.storage.address}: {len(store.snapshot_ids()):,} snapshots", table)
+
+
+def _escaped(facts: list[tuple[str, str]]) -> list[tuple[str, str]]:
+    return [(name, escape(value)) for name, value in facts]
 
 
 def of_treatment(treatment: Treatment) -> str:
@@ -64,7 +92,7 @@ def of_snapshot(snapshot: State) -> str:
         splits.append(None)
     rows = [[label, *(f"{snapshot.counts.get((label, split), 0):,}" for split in splits)] for label in snapshot.classes[:30]]
     header = ["class", *(split or "no split" for split in splits)]
-    table = _grid(header, rows)
+    table = grid(header, rows)
     more = f"<div>and {len(snapshot.classes) - 30:,} classes more</div>" if len(snapshot.classes) > 30 else ""
     title = f"snapshot {snapshot.id[:12]}: {len(snapshot):,} records"
     pictures = ""
@@ -87,31 +115,11 @@ def _small(picture: Any) -> Any:
 
 
 def _image(pixels: Any, label: str) -> str:
-    from PIL import Image
-
-    sink = io.BytesIO()
-    Image.fromarray(pixels).save(sink, "png")
-    data = base64.b64encode(sink.getvalue()).decode()
-    style = f"display:inline-block;margin:2px;text-align:center;font-size:11px;border:1px solid {GRID}"
+    style = "display:inline-block;margin:2px;text-align:center;font-size:11px"
     below = f"<div>{escape(label)}</div>" if label else ""
-    image = f"<img width={SIDE} alt='{escape(label, quote=True)}' src='data:image/png;base64,{data}'>"
-    return f"<div style='{style}'>{image}{below}</div>"
+    address = embedded(webp(pixels), "webp")
+    return f"<div style='{style}'><img width={SIDE} alt='{escape(label, quote=True)}' src='{address}'>{below}</div>"
 
 
 def _beside(left: str, right: str) -> str:
     return f"<div style='display:flex;gap:12px;align-items:flex-start'><div>{left}</div><div>{right}</div></div>"
-
-
-def _table(facts: Sequence[tuple[str, str]]) -> str:
-    left = "text-align:left"
-    rows = "".join(
-        f"<tr><td style='color:{FAINT};{left}'>{escape(name)}</td><td style='{left}'>{escape(value)}</td></tr>"
-        for name, value in facts
-    )
-    return f"<table>{rows}</table>"
-
-
-def _grid(header: Sequence[str], rows: Sequence[Sequence[str]]) -> str:
-    first = "".join(f"<th>{escape(cell)}</th>" for cell in header)
-    body = "".join("<tr>" + "".join(f"<td>{escape(cell)}</td>" for cell in row) + "</tr>" for row in rows)
-    return f"<table><tr>{first}</tr>{body}</table>"

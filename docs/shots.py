@@ -17,23 +17,21 @@ HERE = Path(__file__).parent
 SHOTS = HERE / "screenshots"
 STORE = "swatches.store"
 FEED = f"pannier feed {STORE} --split train --treatment cloth.toml --memory-limit 128MiB"
-MEASURE = "--size 96 --batch-size 32 --workers 1,2 --memory-limit 16MiB,64MiB,128MiB,none"
+MEASURE = "--size 96 --source shards,rendered --memory-limit 16MiB,64MiB,none"
 
 # the mill's server, which a stand-in plays, has its address in the environment
 LINK = "replace(raking, 'https://mill.example', '$MILL')"
-FINE = "CASE WHEN warp_per_cm < 24 THEN 'coarse' ELSE 'fine' END"
 
 # name of the picture, what is typed, seconds after which it is taken (None: when the command has ended)
 TERMINAL = (
-    ("help", "pannier --help", None),
     ("survey", "pannier survey archive/ --figure survey-figure.png --sheet suspects.png", None),
     ("pack", f"pannier pack archive/ {STORE} --shares train=75,val=15,test=10 --seed 7 --note 'first six weaves'", None),
     ("gather", f'pannier gather register.csv raking/ --link "{LINK}" --where "finish = \'washed\'" --pause 20ms', None),
-    ("rules", f'pannier pack raking/gathered.csv cloth.store --label "{FINE}" --group-by loom --preview', None),
     ("compare", f"pannier compare {STORE}@spring {STORE} --rows 8 --figure differences.png", None),
     ("render", f"pannier render {STORE} --treatment cloth.toml && pannier render {STORE} --list", None),
     ("feed", f"pannier feed {STORE} --split train --treatment cloth.toml --describe && {FEED}", None),
     ("verify", f"pannier verify {STORE}", None),
+    ("measure", f"pannier measure {STORE} {MEASURE} --save measured.json --figure measure.png", None),
 )
 # what is done before a picture, out of it
 BEFORE = {
@@ -45,7 +43,6 @@ BEFORE = {
         f"pannier show {STORE} --figure counts.png",
         f"pannier sheet {STORE} --split train --figure sheet.png",
         f"pannier doubles {STORE} --figure pairs.png",
-        f"pannier measure {STORE} {MEASURE} --figure measure.png",
     ),
     "compare": (
         f"pannier tag {STORE} spring",
@@ -54,6 +51,12 @@ BEFORE = {
         "--note 'two labels put right'",
     ),
 }
+# pages, as a browser shows them: what is reported, keys that are pressed in it
+PAGES: dict[str, tuple[str, str]] = {
+    "page": (STORE, ""),
+    "labeling": (f"{STORE} --labeling --where \"label IN ('twill', 'herringbone')\"", "66"),
+}
+BROWSER = "headless no-sandbox disable-gpu no-first-run disable-background-networking hide-scrollbars"
 FIGURES = {
     "counts.png": "counts.png",
     "suspects.png": "suspects.png",
@@ -117,6 +120,30 @@ def draw_steps(folder: Path) -> None:
     draw_variations(pictures, words, str(folder / "steps.png"), title="Every step by itself: fixed first, then random")
 
 
+def shoot_pages(folder: Path) -> None:
+    """Needs Debian's chromium and chromium-driver."""
+    from selenium.webdriver import ActionChains, Chrome, ChromeOptions
+    from selenium.webdriver.chrome.service import Service
+
+    options = ChromeOptions()
+    options.binary_location = shutil.which("chromium") or ""
+    for flag in BROWSER.split():
+        options.add_argument(f"--{flag}")
+    browser = Chrome(options=options, service=Service(shutil.which("chromedriver")))
+    try:
+        size = {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False}
+        browser.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
+        for name, (what, keys) in PAGES.items():
+            report = f"pannier report {what} --page {name}.html"
+            subprocess.run(["bash", "-c", report], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+            browser.get((folder / f"{name}.html").as_uri())
+            if keys:
+                ActionChains(browser).send_keys(keys).perform()
+            browser.save_screenshot(SHOTS / f"{name}.png")
+    finally:
+        browser.quit()
+
+
 def main() -> None:
     SHOTS.mkdir(exist_ok=True)
     os.environ["PATH"] = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
@@ -130,6 +157,7 @@ def main() -> None:
                     subprocess.run(["bash", "-c", quiet], cwd=folder, check=True, stdout=subprocess.DEVNULL)
                 shoot(shot, command, after, folder)
         draw_steps(folder)
+        shoot_pages(folder)
         for figure, kept in FIGURES.items():
             shutil.copy(folder / figure, SHOTS / kept)
         shoot("demo", "pannier demo tour --swatches 240 2>&1 | tail -n 56", None, folder)

@@ -48,7 +48,7 @@ def run_tour(directory: str | Path, swatches: int, seed: int, run: Callable[[lis
                 raise PannierError(f"the demo's step ended with exit status {status}, not {step.status}: {step.command}")
     print(
         f"\nAll of it took {time.monotonic() - started:.0f} s. Everything is in {folder}: "
-        "look at counts.png, differences.png, sheet.png, look.png, measure.png."
+        "look at swatches.html, measured.html, counts.png, sheet.png, look.png."
     )
     return 0
 
@@ -120,9 +120,12 @@ a stand-in on this machine plays; it asks for patience now and then.
 0 {feed}
 0 pannier render {store} --treatment {here}/cloth.toml
 0 {feed}
-# How much memory does it take to be fast? Measured, not guessed.
-0 pannier measure {store} --size 96 --batch-size 16 --workers 2 --memory-limit 16MiB,64MiB --rounds 2 \
---slice-seconds 0.2 --figure {here}/measure.png
+# How much memory does it take to be fast, and is it worth rendering? Measured, not guessed.
+0 pannier measure {store} --treatment {here}/cloth.toml --workers 2 --source shards,rendered --memory-limit 16MiB,64MiB \
+--rounds 2 --slice-seconds 0.2 --save {here}/measured.json --figure {here}/measure.png
+# Pages for a colleague: what is in the store, and what was measured.
+0 pannier report {store} --page {here}/swatches.html
+0 pannier report {here}/measured.json --page {here}/measured.html
 # Is every byte as it was written?
 0 pannier verify {store}
 """

@@ -33,7 +33,7 @@ class HandWritten:
         self._small = np.empty((self._side, self._side, 3), np.uint8)
         self._at = 0
 
-    def run(self, seconds: float) -> tuple[int, float]:
+    def run(self, seconds: float) -> Job:
         work = self._pillow if self._how == "pillow" else self._opencv
         pictures, started = 0, time.perf_counter()
         while (passed := time.perf_counter() - started) < seconds:
@@ -41,7 +41,7 @@ class HandWritten:
                 work(self._paths[self._at % len(self._paths)], self._out[self._at % 32])
                 self._at += 1
             pictures += 8
-        return pictures, passed
+        return {"pictures": pictures, "seconds": passed}
 
     def _opencv(self, path: str, out: Any) -> None:
         with open(path, "rb") as file:
@@ -72,7 +72,7 @@ class BusyConsumer:
         self._runner = FeedRunner(job)
         self.level = self._runner.level
 
-    def run(self, seconds: float) -> tuple[int, float]:
+    def run(self, seconds: float) -> Job:
         busy = threading.Event()
         thread = threading.Thread(target=self._compute, args=(busy,))
         thread.start()
@@ -94,11 +94,11 @@ class Spinner:
     def __init__(self, job: Job) -> None:
         pass
 
-    def run(self, seconds: float) -> tuple[int, float]:
+    def run(self, seconds: float) -> Job:
         started = time.perf_counter()
         while (passed := time.perf_counter() - started) < seconds:
             spin()
-        return 0, passed
+        return {"pictures": 0, "seconds": passed}
 
 
 def spin() -> None:

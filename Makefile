@@ -17,15 +17,15 @@ test: lint
 	$(BIN)/pytest -n 3 --dist worksteal
 
 lint: $(VENV)/installed
-	$(BIN)/ruff check src tests bench fuzz examples
-	$(BIN)/ruff format --check src tests bench fuzz examples
+	$(BIN)/ruff check src tests bench fuzz prove examples
+	$(BIN)/ruff format --check src tests bench fuzz prove examples
 	$(BIN)/mypy
 
 bench: $(VENV)/installed
 	$(BIN)/python -m bench
 
 prove: $(VENV)/installed
-	$(BIN)/python -m tests.prove
+	$(BIN)/python -m prove
 
 # every reader for twenty minutes: `make fuzz SECONDS=120` for less
 SECONDS := 1200

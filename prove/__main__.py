@@ -1,10 +1,10 @@
-"""`python -m tests.prove`: the proofs at full scale, and what came out of them as docs/proofs.md.
+"""`python -m prove`: the proofs at full scale, and what came out of them as docs/proofs.md.
 
 The same tests as in `make test`, with more cases; and a hunt for hangs: hundreds of feeds under limits that the system
 enforces, two at a time, each ended by wall clock with the stacks of all its threads where it does not answer.
 
 What passed is kept in build/proved.json, and is not run again for the same code and the same test: a run that was stopped
-goes on. `python -m tests.prove --anew` forgets it.
+goes on. `python -m prove --anew` forgets it.
 """
 
 from __future__ import annotations
@@ -143,7 +143,7 @@ def proved_once(file: str, what: list[Any], run: Callable[[], Result]) -> Result
 def _digest_of_code(test_file: str) -> str:
     """Of the package, of the test's own file and of what tests share."""
     paths = [path for folder in ("src", "tests", "fuzz") for path in (ROOT / folder).rglob("*.py")]
-    shared = (path for path in paths if not path.name.startswith("test_") and path != Path(__file__))
+    shared = (path for path in paths if not path.name.startswith("test_"))
     asked = [*shared, ROOT / test_file]
     return hashlib.sha256(b"".join(path.read_bytes() for path in sorted(asked))).hexdigest()
 

@@ -1,0 +1,1 @@
+"""The proofs at full scale: `python -m prove`."""

@@ -233,10 +233,6 @@ def test_the_answer_is_the_cheapest_of_the_fastest_and_says_what_others_give() -
     text = " ".join(told.sentences)
     assert "3 workers give +1 %." in text
     assert "A training step of 32 ms or longer a batch never waits for it." in text
-    assert told.command("s.store", "train", ["--size", "96"]) == (
-        "pannier feed s.store --split train --size 96 --batch-size 32 --workers 2 --processes 0 --ahead 2 "
-        "--memory-limit 64MiB"
-    )
     assert told.call("train").endswith("workers=2, processes=0, ahead=2, memory_limit='64MiB')")
     fast = replace(found, trials=[rows[0], rated(replace(base, source="rendered"), 6200.0)]).answer
     assert "That is 6.2 times what decoding gives, for 3 MiB of disk." in fast.sentences

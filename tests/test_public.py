@@ -26,7 +26,7 @@ COMMANDS = ("survey", "gather", "pack", "change", "show", "sheet", "feed", "meas
 
 def test_exported_names_are_complete_sorted_and_few() -> None:
     assert pannier.__all__ == sorted(pannier.__all__)
-    assert len(pannier.__all__) < 75
+    assert len(pannier.__all__) < 80
     assert "open" not in pannier.__all__
     assert pannier.open.__doc__
     for name in pannier.__all__:
@@ -83,7 +83,7 @@ def given(own: pannier.Snapshot, archive: Path, tmp_path: Path) -> list[Any]:
         *store.renderings(),
     ]
     measured = own.measure("val", treatment, workers=(1,), rounds=1, slice_seconds=0.05, batch_size=2)
-    found += [measured, *measured.trials, measured.ceiling[0].pictures_per_second]
+    found += [measured, measured.answer, *measured.trials, measured.ceiling[0].pictures_per_second]
     found += [store, own, own[0], *own[0].stages(treatment)[:1], treatment, own.docket("val", treatment), own.dealing]
     doubles = pannier.create(tmp_path / "heap.store").pack(heap).snapshot.doubles()
     found += [own.why(own[0].key), doubles, *doubles.pairs]
@@ -195,6 +195,8 @@ ALONE = {
     **{"sheet": "arrange batch batch_size epoch predicted probability size treated treatment path", "stats": "save"},
     **{
         "gather": "",
+        "measure": "save save_to against tolerance figure",
+        "report": "labeling near page path predicted split suspects where size title what classes treatment",
         "copy": "everything name",
         "tag": "remove rename yes name at store",
         "attach": "as_ save to file files",

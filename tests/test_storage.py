@@ -19,8 +19,9 @@ from hypothesis import strategies as st
 import pannier
 from pannier import files
 from pannier.errors import DamageError, NotFoundError, StoreError
-from pannier.hashing import CrcJoiner, crc32_of
+from pannier.hashing import crc32_of
 from pannier.storage import local
+from pannier.storage.checksums import CrcJoiner
 from pannier.storage.local import LocalStorage
 from pannier.storage.memory import MemoryStorage
 from pannier.storage.opening import pieces_of

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 import sys
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
@@ -197,7 +198,16 @@ def _print_answer(told: Answer, store: str, split: str | None, treatment: opt.Tr
     for name, value in treatment.fields.items():
         shown = "x".join(map(str, told.best.size)) if name == "size" else str(value)
         said += ["--size", shown] if name == "size" else ["--treatment", f"{name}={value}"]
-    print(f"\n  {told.command(store, split, said)}\n  {told.call(split)}")
+    print(f"\n  {_command(told, store, split, said)}\n  {told.call(split)}")
+
+
+def _command(told: Answer, store: str, split: str | None, treatment: list[str]) -> str:
+    """The line that feeds so."""
+    words = ["pannier", "feed", store, *(["--split", split] if split else []), *treatment]
+    for name, value in told.said_options.items():
+        word = [] if value is True else ["none" if value is None else str(value)]
+        words += [f"--{name.replace('_', '-')}", *word]
+    return shlex.join(words)
 
 
 def _print_against(compared: Against, allowed: float) -> None:

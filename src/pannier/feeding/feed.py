@@ -98,7 +98,7 @@ class Feed:
         return self._hold.levels
 
     @property
-    def stages(self) -> Stages:
+    def _stages(self) -> Stages:
         """Seconds that each stage of the work has taken so far, in all threads."""
         return self._hold.stages
 

@@ -16,9 +16,9 @@ from pannier.feeding.job import FeedWork
 from pannier.feeding.lookup import Issued, Item, Lookup
 from pannier.feeding.needs import KEPT_AT_ONCE
 from pannier.feeding.runs import Run
-from pannier.hashing import CrcJoiner
 from pannier.images.chance import Variation
 from pannier.images.prepare import Preparation
+from pannier.storage.checksums import CrcJoiner
 from pannier.store.boxes import canvas_identity
 from pannier.store.places import PictureReader, Place, ReadError, damage
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shlex
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
@@ -42,16 +41,8 @@ class Answer(Result):
         """The options as one would write them: sizes as "64MiB"."""
         return {name: _as_said(name, value) for name, value in self.options.items()}
 
-    def command(self, store: str, split: str | None, treatment: Sequence[str]) -> str:
-        """The command line of such a feed. treatment: the options that say it, as they were said."""
-        words = ["pannier", "feed", store, *(["--split", split] if split else []), *treatment]
-        for name, value in self.said_options.items():
-            word = [] if value is True else ["none" if value is None else str(value)]
-            words += [f"--{name.replace('_', '-')}", *word]
-        return shlex.join(words)
-
     def call(self, split: str | None) -> str:
-        """The same in Python, of a snapshot and a treatment that are called that."""
+        """Such a feed in Python, of a snapshot and a treatment that are called that."""
         said = ", ".join(f"{name}={value!r}" for name, value in self.said_options.items())
         return f"snapshot.feed({split!r}, treatment, {said})"
 

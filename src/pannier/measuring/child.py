@@ -119,14 +119,14 @@ class FeedRunner:
         for _ in range(self._untimed):
             next(self._batches)
             self._consume()
-        before, waits, pictures = self._feed.stages, list[float](), 0
+        before, waits, pictures = self._feed._stages, list[float](), 0
         started = time.perf_counter()
         while (passed := time.perf_counter() - started) < seconds or not waits:
             asked = time.perf_counter()
             pictures += next(self._batches)
             waits.append(time.perf_counter() - asked)
             self._consume()
-        stages = [after - first for after, first in zip(self._feed.stages, before, strict=True)]
+        stages = [after - first for after, first in zip(self._feed._stages, before, strict=True)]
         if told.get("settle", True):
             wait_until_idle(self.engines)  # what is made ahead must not run into the next one's turn
         every = -(-len(waits) // MOST_WAITS)

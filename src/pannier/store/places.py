@@ -11,7 +11,8 @@ import numpy as np
 from pannier.array_types import Array, Flags, Numbers
 from pannier.columns import Rows, digest_list, tuples
 from pannier.errors import DamageError, NotFoundError, StoreError
-from pannier.hashing import CrcJoiner, crc32_of
+from pannier.hashing import crc32_of
+from pannier.storage.checksums import CrcJoiner
 from pannier.storage.layout import UNPACKED, segment_file, shard_file
 from pannier.storage.protocol import Storage
 from pannier.store.index import PictureIndex

@@ -5,6 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
+from pannier.columns import numbered
 from pannier.errors import NotFoundError
 from pannier.feeding.statistics import measure_values
 from pannier.figures.counts import draw_sizes
@@ -41,6 +44,7 @@ def snapshot_page(state: State, path: str | Path, *, address: str = "", treatmen
         counts=_counts(state),
         sizes=figure(lambda file: draw_sizes(state, file), "png") if len(state) else "",
         samples=_samples(state),
+        harms=_harms(state),
         left_out=_left_out(state),
         commands=[as_command(each, state.storage.address, state.dealing) for each in state.recipes],
         statistics=None if treatment is None or not len(state) else _statistics(state, treatment),
@@ -78,6 +82,22 @@ def _left_out(state: State) -> list[tuple[str, bool, list[Any]]]:
         by_kind.setdefault(item["kind"], []).append(item)
     kinds = sorted(by_kind.items(), key=lambda pair: (pair[0] not in harmful, -len(pair[1])))
     return [(kind, kind in harmful, items) for kind, items in kinds]
+
+
+def _harms(state: State) -> list[tuple[str, list[str]]]:
+    """Pictures that stand under two labels or in two splits: each with its keys and what they say."""
+    manifest = state.manifest
+    numbers, _ = numbered(manifest.pictures(np.arange(len(manifest))))
+    doubled = np.flatnonzero(np.bincount(numbers)[numbers] > 1) if len(numbers) else np.empty(0, np.int64)
+    found = []
+    for what in ("label", "split"):
+        codes = manifest.codes(what)[0][doubled]
+        pairs = np.unique(np.stack([numbers[doubled], codes])[:, codes >= 0], axis=1)
+        for number in np.flatnonzero(np.bincount(pairs[0]) > 1).tolist() if pairs.size else ():
+            records = [state.record(row) for row in doubled[numbers[doubled] == number].tolist()]
+            said = [f"{each.key} ({getattr(each, what) or 'none'})" for each in sorted(records, key=lambda each: each.key)]
+            found.append((f"one picture {'under two labels' if what == 'label' else 'in two splits'}", said))
+    return found
 
 
 def _statistics(state: State, treatment: Treatment) -> dict[str, Any]:

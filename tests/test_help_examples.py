@@ -35,7 +35,7 @@ change swatches.store --strand trial --rename rib=ribbed
 copy swatches.store backup.store --all
 """
 README = Path(__file__).parent.parent / "README.md"
-STATUSES = {"survey": (0, 1), "gather": (0, 1)}
+STATUSES = {"survey": (0, 1), "gather": (0, 1), "measure": (0, 1)}
 # what a test must not wait for
 BRIEFLY = {
     "gather": ["--pause", "1ms", "--attempts", "1", "--timeout", "1s"],

@@ -131,13 +131,13 @@ def test_a_known_rate_is_measured_and_a_slow_consumer_waits_for_nothing(packed: 
         packed.measure("train", pannier.Treatment(16, own=["here"]))
 
 
-def test_what_takes_more_or_dies_is_a_row_and_the_sweep_goes_on(packed: pannier.Snapshot, steps: None) -> None:
+def test_what_takes_more_or_dies_is_a_row_and_the_sweep_goes_on(own: pannier.Snapshot, steps: None) -> None:
     how: dict[str, Any] = {"workers": 1, "memory_limit": ("40MiB", None), **QUICK}
-    over, free = packed.measure("train", pannier.Treatment(16, own=["shares"]), **how).trials
+    over, free = own.measure("train", pannier.Treatment(16, own=["shares"]), **how).trials
     assert (over.status, free.status) == ("over_limit", "ok")
     assert over.peak_bytes is not None
     assert over.peak_bytes > 48 << 20
-    dead, alive = packed.measure("train", pannier.Treatment(16, own=["fragile"]), **how).trials
+    dead, alive = own.measure("train", pannier.Treatment(16, own=["fragile"]), **how).trials
     assert (dead.status, alive.status) == ("died", "ok")
     assert "exit status 3" in dead.reason
 

@@ -74,7 +74,10 @@ def test_any_size_fits_its_scratch_and_keeps_to_its_canvas(
         (within, within.view(np.uint16), within.view(np.int32), within.view(np.uint64)),
     )
     lies = picture.reshape(h, -1)
-    if kernels.prepare(lies, channels, box, target, flips, 1, *values, window, scratch_room, out):
+    kept = out.copy()
+    is_partly_free = kernels.prepare(lies, channels, box, target, flips, 1, *values, window, scratch_room, out, kept)
+    assert np.array_equal(out, kept), "kept as they are, and as values that are the same"
+    if is_partly_free:
         kernels.fill_edges(out, target, window, 0, pad, *values)
     for fence in (scratch[:256], scratch[-256:], fenced[:256], fenced[-256:]):
         assert (fence == 171).all()

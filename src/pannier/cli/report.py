@@ -31,7 +31,7 @@ def report(
     and can be used by keyboard. With --size or --treatment a snapshot's page shows its values too.
 
     [dim]$[/dim] pannier report swatches.store --page swatches.html
-    [dim]$[/dim] pannier report spring.json autumn.json --page measured.html
+    [dim]$[/dim] pannier report spring.json --page measured.html
     [dim]$[/dim] pannier report swatches.store@spring swatches.store --page changes.html
     [dim]$[/dim] pannier report swatches.store --labeling --where "label = 'twill'" --page twill.html
     """

@@ -268,7 +268,7 @@ def test_the_command_prints_a_table_an_answer_or_json(
     options = ["--size", 32, "--workers", "1", "--rounds", 1, "--slice-seconds", "0.1", "--batch-size", 4]
     ended = run("measure", store, *options, "--memory-limit", "1MiB,none", "--figure", tmp_path / "m.png", "--save", kept)
     assert ended.status == 0
-    for words in ("ceiling", "too small", "best", "% of the ceiling", f"pannier feed {store} --split train --size 32x32"):
+    for words in ("ceiling", "too small", "best", "% of the ceiling", f"pannier feed {store} --split train --size 32 "):
         assert words in ended.out
     assert max(map(len, ended.out.splitlines()[:4])) <= 100
     assert (tmp_path / "m.png").stat().st_size > 5000

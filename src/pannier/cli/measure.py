@@ -196,7 +196,7 @@ def _print_answer(told: Answer, store: str, split: str | None, treatment: opt.Tr
     print_wrapped(" ".join(told.sentences), indent="")
     said = ["--treatment", treatment.file] if treatment.file else []
     for name, value in treatment.fields.items():
-        shown = "x".join(map(str, told.best.size)) if name == "size" else str(value)
+        shown = "x".join(map(str, dict.fromkeys(told.best.size))) if name == "size" else str(value)
         said += ["--size", shown] if name == "size" else ["--treatment", f"{name}={value}"]
     print(f"\n  {_command(told, store, split, said)}\n  {told.call(split)}")
 

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from pannier.errors import SourceError
@@ -20,7 +20,7 @@ STARVED = 0.05
 WHY = {
     "processor": "its threads keep all cores computing: fewer or smaller pixels would help, or rendering",
     "workers": "all its workers are busy, and cores are free: more workers would help",
-    "interpreter lock": "threads with work wait for the interpreter lock: a process of its own (`processes` 1) would help",
+    "interpreter lock": "its threads wait for the interpreter lock: try engines in processes of their own (`processes` 1 and 2)",
     "disk": "it waits for the disk: a rendering of smaller pictures, or more memory for the system's cache, would help",
     "memory bandwidth": "it is as fast as bytes are copied here: uint8 batches or smaller ones would help",
     "consumer": "the training step is the slower of the two: nothing about the feed would help",
@@ -98,31 +98,26 @@ def _of_the_step(step: str | float | None, best: Trial) -> str:
     return f"the step of {step} waited for nothing ({starved:.1%} of the time)".replace("%", " %")
 
 
-def _of_others(best: Trial, good: Sequence[Trial], rendering: dict[str, int]) -> list[str]:
-    """What one more worker, a process and rendering give or would give."""
+def _of_others(best: Trial, good: Sequence[Trial], rendering: Mapping[str, int]) -> list[str]:
+    """What more workers, rendering and decoding give or would give, where that was measured."""
     told = []
-
-    def beside(what: Callable[[Trial], bool], **same: Any) -> Trial | None:
-        """The fastest of those that differ from the best in nothing but what is named."""
-        wanted = replace(best, **same)
-        names = ("batch_size", "workers", "processes", "source", "memory_limit_bytes")
-        alike = [each for each in good if what(each) and all(getattr(each, n) == getattr(wanted, n) for n in names)]
-        return max(alike, key=lambda each: each.rate, default=None)
-
-    more = sorted({trial.workers for trial in good if trial.workers > best.workers})[:1]
-    for workers in more:
-        other = beside(lambda _: True, workers=workers)
-        if other is not None:
-            told.append(f"{workers} workers give {other.rate / best.rate - 1:+.0%}".replace("%", " %"))
-    if best.source == "shards" and (other := beside(lambda _: True, source="rendered")) is not None:
-        cost = rendering.get("x".join(map(str, best.size)))
-        for_what = f" for {show_bytes(cost)} of disk" if cost else ""
-        told.append(f"rendering would give {other.rate / best.rate:.1f} times that{for_what}")
-    if best.source == "rendered" and (other := beside(lambda _: True, source="shards")) is not None:
-        cost = rendering.get("x".join(map(str, best.size)))
-        for_what = f", for {show_bytes(cost)} of disk" if cost else ""
-        told.append(f"that is {best.rate / other.rate:.1f} times what decoding gives{for_what}")
+    more = [trial for trial in good if trial.workers > best.workers and _differ_in(trial, best) <= {"workers"}]
+    if more:
+        other = min(more, key=lambda trial: trial.workers)
+        told.append(f"{other.workers} workers give {other.rate / best.rate - 1:+.0%}".replace("%", " %"))
+    cost = rendering.get("x".join(map(str, best.size)))
+    for_what = f"for {show_bytes(cost)} of disk" if cost else ""
+    fastest = {source: max((t.rate for t in good if t.source == source), default=0.0) for source in ("shards", "rendered")}
+    if best.source == "shards" and fastest["rendered"]:
+        told.append(f"rendering would give {fastest['rendered'] / best.rate:.1f} times that {for_what}".rstrip())
+    if best.source == "rendered" and fastest["shards"]:
+        told.append(f"that is {best.rate / fastest['shards']:.1f} times what decoding gives, {for_what}".rstrip(", "))
     return told
+
+
+def _differ_in(one: Trial, other: Trial) -> set[str]:
+    names = ("batch_size", "workers", "processes", "source", "memory_limit_bytes")
+    return {name for name in names if getattr(one, name) != getattr(other, name)}
 
 
 def _sentence(text: str) -> str:

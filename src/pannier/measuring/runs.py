@@ -141,9 +141,10 @@ def _setting(trial: Trial) -> tuple[Any, ...]:
 def named(trial: Trial) -> str:
     """A setting in words."""
     limit = "no limit" if trial.memory_limit_bytes is None else show_bytes(trial.memory_limit_bytes)
+    who = [f"{trial.processes} process{'es' * (trial.processes != 1)}"] if trial.processes else []
+    who.append(f"{trial.workers} worker{'s' * (trial.workers != 1)}")
     size = "x".join(map(str, trial.size))
-    who = f"{trial.processes} processes, " if trial.processes else ""
-    return f"{size}, {source_in_short(trial.source)}, batches of {trial.batch_size}, {who}{trial.workers} workers, {limit}"
+    return f"{size}, {source_in_short(trial.source)}, batches of {trial.batch_size}, {', '.join(who)}, {limit}"
 
 
 def _plain(value: Any) -> Any:

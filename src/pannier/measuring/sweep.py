@@ -159,7 +159,7 @@ class _Sweep:
 
     def _add(self, settings: Sequence[Setting]) -> None:
         """Starts trials of some settings, a few at a time, and the ceilings that they are held against."""
-        self._ceilings.need({setting.group for setting in settings})
+        self._ceilings.need(list(dict.fromkeys(setting.group for setting in settings)))
         for at in range(0, len(settings), cores := usable_cores()):
             started = len(self._tries)
             for setting in settings[at : at + cores]:

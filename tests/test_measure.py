@@ -89,16 +89,13 @@ def test_a_sweep_measures_every_setting_and_says_what_does_not_fit(packed: panni
     assert [row.workers for row in found.ceiling] == [1, 2]
     assert found.reading[0].rate > found.ceiling[1].rate
     assert found.machine["cores"] >= 1
-    sources = ("shards", "rendered", f"folder:{archive}")
-    found = packed.measure("train", size=[16, (24, 20)], source=sources, workers=2, processes=(0, 1), step="1ms", **QUICK)
-    assert {row.status for row in found.trials} == {"ok"}
-    assert {(row.size, row.source, row.processes) for row in found.trials} == {
-        (size, source, processes)
-        for size in ((16, 16), (24, 20))
-        for source in sources
-        for processes in ((0,) if source.startswith("folder") else (0, 1))
-    }
-    assert found.settings["rendering_bytes"].keys() == {"16x16", "24x20"}
+    found = packed.measure("train", size=[16, (24, 20)], workers=1, step="1ms", **QUICK)
+    assert [(row.size, row.status) for row in found.trials] == [((16, 16), "ok"), ((24, 20), "ok")]
+    sources, how = ["rendered", f"folder:{archive}"], QUICK | {"rounds": 1}
+    found = packed.measure("train", size=16, source=sources, workers=1, processes=(0, 1), **how)
+    told = [(row.source, row.processes, row.status) for row in found.trials]
+    assert told == [("rendered", 0, "ok"), ("rendered", 1, "ok"), (sources[1], 0, "ok")]
+    assert found.settings["rendering_bytes"].keys() == {"16x16"}
     assert not [finding.file for finding in pannier.verify(packed.store)], "no lease, no rendering is left behind"
     assert [path.name for path in packed.store.path.parent.iterdir()] == [packed.store.path.name]
 
@@ -289,7 +286,10 @@ def test_ctrl_c_keeps_what_was_measured(own: pannier.Snapshot, tmp_path: Path) -
     kept = tmp_path / "run.json"
     options = ["--rounds", "500", "--slice-seconds", "0.05", "--save", str(kept)]
     process = subprocess.Popen([*command, *options], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
-    time.sleep(20)
+    until = time.monotonic() + 120
+    while not own.storage.list("leases") and time.monotonic() < until:
+        time.sleep(0.1)
+    time.sleep(4)  # the feed is there: some rounds more
     process.send_signal(signal.SIGINT)
     out, err = process.communicate(timeout=60)
     assert process.returncode == 130, err

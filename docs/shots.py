@@ -24,7 +24,7 @@ LINK = "replace(raking, 'https://mill.example', '$MILL')"
 
 # name of the picture, what is typed, seconds after which it is taken (None: when the command has ended)
 TERMINAL = (
-    ("survey", "pannier survey archive/ --figure survey-figure.png --sheet suspects.png", None),
+    ("survey", "pannier survey archive/ --figure survey-figure.png", None),
     ("pack", f"pannier pack archive/ {STORE} --shares train=75,val=15,test=10 --seed 7 --note 'first six weaves'", None),
     ("gather", f'pannier gather register.csv raking/ --link "{LINK}" --where "finish = \'washed\'" --pause 20ms', None),
     ("compare", f"pannier compare {STORE}@spring {STORE} --rows 8 --figure differences.png", None),
@@ -59,7 +59,6 @@ PAGES: dict[str, tuple[str, str]] = {
 BROWSER = "headless no-sandbox disable-gpu no-first-run disable-background-networking hide-scrollbars"
 FIGURES = {
     "counts.png": "counts.png",
-    "suspects.png": "suspects.png",
     "sheet.png": "sheet.png",
     "pairs.png": "pairs.png",
     "history.png": "history-figure.png",

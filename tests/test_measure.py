@@ -274,6 +274,14 @@ def test_the_command_prints_a_table_an_answer_or_json(
     kept.write_text(json.dumps(told))
     ended = run("measure", store, *options, "--against", kept)
     assert (ended.status, "slower" in ended.out) == (1, True)
+    fast = tmp_path / "fast.toml"
+    assert run("measure", store, *options, "--ahead", 3, "--save-to", fast).status == 0
+    fed = json.loads(run("feed", store, "--split", "train", "--treatment", fast, "--json").out)
+    assert (fed["batches_per_epoch"], fed["plan"]["workers"], fed["plan"]["ahead"]) == (11, 1, 3)
+    assert json.loads(run("feed", store, "--treatment", fast, "--batch-size", 8, "--json").out)["batches_per_epoch"] == 8
+    assert "batch_size = 4" in run("docket", store, "--treatment", fast).out
+    fast.write_text("size = 8\n[feed]\nspeed = 3\n")
+    assert "not 'speed'" in run("feed", store, "--treatment", fast).err
     ended = run("measure", store, *options, "--memory-limit", "1MiB", "--json")
     assert ended.status == 1
     assert [row["status"] for row in json.loads(ended.out)["trials"]] == ["too_small"]

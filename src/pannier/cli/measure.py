@@ -101,7 +101,7 @@ def measure(
     else:
         _print(found, told)
         if told:
-            _print_answer(told, store, of, treatment)
+            _print_answer(told, store, of, treatment, found.settings.get("rendering_missing", {}))
         if compared:
             _print_against(compared, allowed)
     if figure:
@@ -191,14 +191,19 @@ def _print_notes(found: pannier.Measurement) -> None:
         print_wrapped(note)
 
 
-def _print_answer(told: Answer, store: str, split: str | None, treatment: opt.TreatmentOptions) -> None:
+def _print_answer(
+    told: Answer, store: str, split: str | None, treatment: opt.TreatmentOptions, missing: dict[str, int]
+) -> None:
     print()
     print_wrapped(" ".join(told.sentences), indent="")
     said = ["--treatment", treatment.file] if treatment.file else []
     for name, value in treatment.fields.items():
         shown = "x".join(map(str, dict.fromkeys(told.best.size))) if name == "size" else str(value)
         said += ["--size", shown] if name == "size" else ["--treatment", f"{name}={value}"]
-    print(f"\n  {_command(told, store, split, said)}\n  {told.call(split)}")
+    print()
+    if told.best.source == "rendered" and missing.get("x".join(map(str, told.best.size))):
+        print(f"  {shlex.join(['pannier', 'render', store, *(['--split', split] if split else []), *said])}")
+    print(f"  {_command(told, store, split, said)}\n  {told.call(split)}")
 
 
 def _command(told: Answer, store: str, split: str | None, treatment: list[str]) -> str:

@@ -32,7 +32,9 @@ class Sources:
         self._state, self._job, self._until_done = state, job, until_done
         self._rendered: dict[tuple[int, int], FeedJob] = {}
         self._modules = {"modules": _modules_of(job)}
-        self.rendering_bytes: dict[str, int] = {}  # what rendering the split takes on disk, by size
+        # what rendering the split takes on disk, and how many canvases are not there yet, by size
+        self.rendering_bytes: dict[str, int] = {}
+        self.rendering_missing: dict[str, int] = {}
 
     def job(self, setting: Setting, step: Step | None, *, cold: bool) -> Job:
         """What a trial's process is told."""
@@ -66,7 +68,9 @@ class Sources:
         assert job.treatment is not None
         rows = chosen_rows(self._state, job.split, job.subset, job.seed)
         plan = plan_rows(self._state, fixed_only(job.treatment), rows, None)[0]
-        self.rendering_bytes["x".join(map(str, job.treatment.size))] = plan.records * (math.prod(plan.shape) + BYTES_BESIDE)
+        size = "x".join(map(str, job.treatment.size))
+        self.rendering_missing[size] = plan.missing
+        self.rendering_bytes[size] = plan.records * (math.prod(plan.shape) + BYTES_BESIDE)
         if not plan.missing:
             return replace(job, rendered=True)
         folder = self._until_done.enter_context(TemporaryDirectory(prefix="pannier-measure-", dir=_beside(self._state)))

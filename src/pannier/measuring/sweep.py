@@ -76,7 +76,7 @@ def _told(snapshot: State, job: FeedJob, options: MeasureOptions, sources: Sourc
     assert job.treatment is not None
     told = {name: getattr(options, name) for name in ("seed", "subset", "step", "cold", "rounds", "slice_seconds")}
     treatment = job.treatment.model_dump(mode="json", exclude={"measured_on"})
-    told["rendering_bytes"] = sources.rendering_bytes
+    told |= {"rendering_bytes": sources.rendering_bytes, "rendering_missing": sources.rendering_missing}
     return {"split": job.split, **told, "records": len(snapshot), "content_id": snapshot.content_id, "treatment": treatment}
 
 

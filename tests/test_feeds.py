@@ -6,6 +6,7 @@ import dataclasses
 import json
 import logging
 import threading
+import time
 from typing import Any
 
 import numpy as np
@@ -82,6 +83,9 @@ def test_closing_one_leaves_the_others_the_engine(packed: pannier.Snapshot) -> N
     feeds = packed.feeds(TREATMENT, batch_size=4)
     next(iter(feeds["train"]))
     del feeds
+    until = time.monotonic() + 30  # they are told to end, and nobody waits for them
+    while threading.active_count() > before and time.monotonic() < until:
+        time.sleep(0.01)
     assert threading.active_count() == before
 
 

@@ -19,7 +19,7 @@ from pannier.memory import Sampler
 SETUP_SECONDS = 60.0
 SLACK_SECONDS = 20.0
 # a child that is told to end by its closed input, and does not, is killed after this
-GRACE_SECONDS = 2.0
+GRACE_SECONDS = 10.0
 
 
 class TrialEnded(Exception):
@@ -136,13 +136,17 @@ class Child:
         self._errors.seek(0)
         return self._errors.read().decode(errors="replace")
 
+    def hang_up(self) -> None:
+        """Closes its input, by which it ends, leaving nothing behind."""
+        if self._process.stdin and not self._process.stdin.closed:
+            with contextlib.suppress(BrokenPipeError):
+                self._process.stdin.close()
+
     def close(self) -> None:
         if self._sampler:
             self._sampler.close()
             self._sampler = None
-        if self._process.stdin and not self._process.stdin.closed:
-            with contextlib.suppress(BrokenPipeError):
-                self._process.stdin.close()  # by which it ends, leaving nothing behind
+        self.hang_up()
         try:
             self._process.wait(0.0 if self._ended else GRACE_SECONDS)
         except subprocess.TimeoutExpired:

@@ -204,6 +204,8 @@ class _Sweep:
 
     def _end_trials(self) -> None:
         for each in self._tries:
+            each.child.hang_up()  # so that they end side by side
+        for each in self._tries:
             each.child.close()
 
     def close(self) -> None:

@@ -11,6 +11,7 @@ from pannier.errors import UsageError
 from pannier.storage.local import LocalStorage
 from pannier.storage.memory import MemoryStorage
 from pannier.storage.protocol import Storage
+from pannier.storage.remote import REMOTE, open_remote
 
 _MEMORY = "memory://"
 _PIECE_BYTES = 1 << 20
@@ -20,13 +21,16 @@ _in_memory: dict[str, MemoryStorage] = {}
 
 
 def open_storage(address: str | Path) -> Storage:
-    """The storage at an address: a directory's path, or memory://NAME. Raises UsageError for another scheme."""
+    """The storage at an address: a directory's path, a bucket's, or memory://NAME. Raises UsageError for another scheme."""
     text = str(address)
     if text.startswith(_MEMORY):
         return _in_memory.setdefault(text, MemoryStorage(text))
     scheme = re.match(r"[A-Za-z][A-Za-z0-9+.-]*(?=://)", text)
+    if scheme and scheme[0] in REMOTE:
+        return open_remote(text)
     if scheme:
-        raise UsageError(f"{text}: a store lies in a directory, or in memory://NAME; {scheme[0]}:// is not known")
+        known = ", ".join(f"{each}://" for each in REMOTE)
+        raise UsageError(f"{text}: a store lies in a directory, in a bucket ({known}), or in memory://NAME")
     return LocalStorage(address)
 
 

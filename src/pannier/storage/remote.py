@@ -1,0 +1,320 @@
+"""A bucket as a storage: Amazon's, Google's or Azure's, or whatever speaks like them, through obstore.
+
+A file is made by one conditional request that holds it whole, or in parts where it is large and named by its content. What
+is asked of the bucket is asked in threads of a pool, while the caller waits: so that Ctrl-C is heard.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import secrets
+import tempfile
+import threading
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
+from datetime import timedelta
+from pathlib import Path
+from typing import Any, TypeVar, cast
+
+from pannier.array_types import Array, Numbers
+from pannier.errors import NotFoundError, StoreError, UsageError
+from pannier.storage.local import check_name
+from pannier.storage.protocol import Draft
+
+# requests that are in flight at once, of one process
+IN_FLIGHT = 32
+# an answer's text is cut here: libraries append pages of their own insides
+LONGEST_REASON = 200
+# as conditional requests are one each, a file that is larger goes in parts, without a condition: it is named by its content
+LARGEST_AT_ONCE = 64 << 20
+CLOCK_PREFIX = ".clock-"
+
+# how addresses of buckets begin
+REMOTE = ("s3", "gs", "az")
+# a server that stalls is asked again, for so long in all
+_CLIENT = {"timeout": "30s", "connect_timeout": "5s"}
+_RETRIES = {"max_retries": 6, "retry_timeout": timedelta(seconds=60)}
+
+T = TypeVar("T")
+
+
+def open_remote(address: str) -> RemoteStorage:
+    """The storage in a bucket; endpoint, region and credentials come from the environment, as everywhere.
+
+    Raises UsageError where obstore is missing, or where that is no address.
+    """
+    try:
+        from obstore import exceptions, store
+    except ImportError:
+        raise UsageError(f"{address}: stores in buckets need obstore; pip install 'pannier[remote]'") from None
+    scheme, _, rest = address.partition("://")
+    bucket, _, prefix = rest.strip("/").partition("/")
+    if not bucket:
+        raise UsageError(f"{address}: give the bucket, and where in it the store lies, as {scheme}://BUCKET/NAME")
+    endpoint = next((os.environ[name] for name in ("AWS_ENDPOINT_URL", "AWS_ENDPOINT") if os.environ.get(name)), "")
+    client: Any = _CLIENT | ({"allow_http": True} if endpoint.startswith("http://") else {})
+    try:
+        opened = store.from_url(f"{scheme}://{bucket}", client_options=client, retry_config=cast(Any, _RETRIES))
+    except (exceptions.BaseError, ValueError) as error:
+        raise UsageError(f"{address}: {_cut(str(error))}") from error
+    return RemoteStorage(f"{scheme}://{bucket}/{prefix}".rstrip("/"), opened, prefix)
+
+
+class RemoteStorage:
+    """See `Storage`. Not to be used in a forked child, whose connections would be its parent's. Raises UsageError there."""
+
+    copies = False
+
+    def __init__(self, address: str, bucket: Any, prefix: str = "") -> None:
+        """bucket: an obstore store; prefix: of all names in it."""
+        self.address, self._bucket, self._prefix = address, bucket, prefix
+        self._owner = os.getpid()
+
+    def _at(self, name: str) -> str:
+        check_name(name)
+        return f"{self._prefix}/{name}".strip("/")
+
+    def ask(self, name: str, question: Callable[[], T]) -> T:
+        """Asks the bucket in a thread of the pool, and waits. Raises NotFoundError, StoreError."""
+        if os.getpid() != self._owner:
+            raise UsageError(f"{self.address} was opened before the process forked: open it in each process")
+        if threading.current_thread() is not threading.main_thread():
+            return _translated(name, question)
+        return _pool().submit(_translated, name, question).result()
+
+    def read(self, name: str, offset: int = 0, length: int | None = None) -> bytes:
+        import obstore
+
+        path = self._at(name)
+        if length is None and not offset:
+            return self.ask(name, lambda: bytes(obstore.get(self._bucket, path).bytes()))
+        end = self.size(name)
+        last = end if length is None else min(end, offset + length)
+        if offset >= last:
+            return b""
+        return self.ask(name, lambda: bytes(obstore.get_range(self._bucket, path, start=offset, end=last)))
+
+    def view(self, name: str) -> Any:
+        import pyarrow as pa
+
+        return pa.py_buffer(self.read(name))
+
+    def reader(self, open_files: int = 32) -> RemoteReader:
+        return RemoteReader(self)
+
+    def range_of(self, name: str, offset: int, length: int) -> Any:
+        """So many bytes, fewer where the file ends there. For any thread."""
+        import obstore
+
+        path = self._at(name)
+        return self.ask(name, lambda: obstore.get_range(self._bucket, path, start=offset, end=offset + length))
+
+    def exists(self, name: str) -> bool:
+        try:
+            self.size(name)
+        except NotFoundError:
+            return False
+        return True
+
+    def size(self, name: str) -> int:
+        return int(self._about(name)["size"])
+
+    def _about(self, name: str) -> Any:
+        import obstore
+
+        path = self._at(name)
+        return self.ask(name, lambda: obstore.head(self._bucket, path))
+
+    def list(self, folder: str) -> Sequence[str]:
+        import obstore
+
+        path = self._at(folder) if folder else self._prefix
+        found = self.ask(folder, lambda: obstore.list_with_delimiter(self._bucket, path))
+        names = [each["path"].rpartition("/")[2] for each in found["objects"]]
+        folders = [each.rstrip("/").rpartition("/")[2] for each in found["common_prefixes"]]
+        return sorted(name for name in {*names, *folders} if not name.startswith(CLOCK_PREFIX))
+
+    def create(self, name: str, content: bytes, *, lasts: bool = True) -> bool:
+        import obstore
+        from obstore.exceptions import AlreadyExistsError
+
+        path = self._at(name)
+
+        def put() -> bool:
+            try:
+                obstore.put(self._bucket, path, content, mode="create", use_multipart=False)
+            except AlreadyExistsError:
+                # also where it is ours, and only the answer to it was lost: then it holds what we said
+                return bytes(obstore.get(self._bucket, path).bytes()) == content and _is_unique(content)
+            return True
+
+        return self.ask(name, put)
+
+    def draft(self, folder: str, *, lasts: bool = True) -> Draft:
+        return RemoteDraft(self)
+
+    def put_file(self, name: str, path: Path) -> bool:
+        """Publishes a local file; a large one, which its content names, in parts."""
+        import obstore
+
+        if path.stat().st_size <= LARGEST_AT_ONCE:
+            return self.create(name, path.read_bytes())
+        if self.exists(name):
+            return False
+        where = self._at(name)
+        self.ask(name, lambda: obstore.put(self._bucket, where, path))
+        return True
+
+    def drafts(self) -> Sequence[str]:
+        return []
+
+    def remove(self, name: str) -> None:
+        import obstore
+
+        self.size(name)  # what is not there is said: a bucket does not mind
+        path = self._at(name)
+        self.ask(name, lambda: obstore.delete(self._bucket, path))
+
+    def prune(self, folder: str) -> None:
+        """A bucket has no folders."""
+
+    def changed(self, name: str) -> float:
+        return float(self._about(name)["last_modified"].timestamp())
+
+    def now(self) -> float:
+        name = f"{CLOCK_PREFIX}{secrets.token_hex(8)}"
+        self.create(name, b"")
+        try:
+            return self.changed(name)
+        finally:
+            self.remove(name)
+
+    def free_bytes(self) -> int | None:
+        return None
+
+    def drop_cached(self, name: str) -> float | None:
+        return None
+
+    def is_there(self) -> bool:
+        return bool(self.list(""))
+
+    def discard(self) -> None:
+        """It is there as long as something is in it."""
+
+    def below(self, folder: str) -> RemoteStorage:
+        return RemoteStorage(f"{self.address}/{folder}", self._bucket, self._at(folder))
+
+    def link(self, name: str, path: Path) -> None:
+        raise StoreError(f"{self.address} is no directory, so nothing can be linked to it: leave `hard_links` out")
+
+    def is_linked(self, name: str) -> bool:
+        return False
+
+
+class RemoteReader:
+    """See `Reader`."""
+
+    def __init__(self, storage: RemoteStorage) -> None:
+        self._storage = storage
+
+    def read_into(self, name: str, offset: int, buffer: memoryview) -> int:
+        if not len(buffer):
+            return 0
+        try:
+            piece = memoryview(self._storage.range_of(name, offset, len(buffer)))
+        except StoreError:
+            if offset < self._storage.size(name):
+                raise
+            return 0  # it begins where the file has ended
+        buffer[: len(piece)] = piece
+        return len(piece)
+
+    def read_each_into(self, names: Sequence[str], offsets: Numbers, parts: Array) -> bool:
+        return False
+
+    def close(self) -> None:
+        """Nothing is open."""
+
+
+class RemoteDraft:
+    """See `Draft`: a temporary file here, which is sent when it is published."""
+
+    def __init__(self, storage: RemoteStorage) -> None:
+        import pyarrow as pa
+
+        self._storage = storage
+        handle, path = tempfile.mkstemp(prefix="pannier-")
+        os.close(handle)
+        self.path = Path(path)
+        self.sink: Any = pa.OSFile(path, "wb")
+
+    def content(self) -> Any:
+        import pyarrow as pa
+
+        self.sink.close()
+        if not self.path.stat().st_size:
+            return pa.py_buffer(b"")
+        with pa.memory_map(str(self.path)) as file:
+            return file.read_buffer(file.size())
+
+    def flush_early(self) -> None:
+        """It is sent when it is whole."""
+
+    def publish(self, name: str) -> bool:
+        check_name(name)
+        self.sink.close()
+        try:
+            return self._storage.put_file(name, self.path)
+        finally:
+            self.discard()
+
+    def discard(self) -> None:
+        for step in (self.sink.close, self.path.unlink):
+            with contextlib.suppress(OSError):
+                step()
+
+    def __enter__(self) -> RemoteDraft:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.discard()
+
+
+_pools: dict[int, ThreadPoolExecutor] = {}
+
+
+def _pool() -> ThreadPoolExecutor:
+    """This process's own: threads do not come along into a forked child."""
+    return _pools.setdefault(os.getpid(), ThreadPoolExecutor(IN_FLIGHT, thread_name_prefix="bucket"))
+
+
+def _is_unique(content: bytes) -> bool:
+    """Whether a file that holds the same is ours: entries and leases say who made them, and when."""
+    return bool(content)
+
+
+def _translated(name: str, question: Callable[[], T]) -> T:
+    with _errors_translated(name):
+        return question()
+
+
+@contextmanager
+def _errors_translated(name: str) -> Iterator[None]:
+    from obstore import exceptions
+
+    try:
+        yield
+    except (exceptions.NotFoundError, FileNotFoundError) as error:
+        raise NotFoundError(f"{name} is not in the store") from error
+    except (exceptions.PermissionDeniedError, exceptions.UnauthenticatedError) as error:
+        raise StoreError(f"{name}: access is denied; give credentials by the usual environment variables") from error
+    except exceptions.BaseError as error:
+        raise StoreError(f"{name}: {_cut(str(error))}") from error
+
+
+def _cut(text: str) -> str:
+    """The first line of what a library says, no longer than it is worth."""
+    first = text.strip().partition("\n")[0]
+    return first if len(first) <= LONGEST_REASON else f"{first[: LONGEST_REASON - 1]}..."

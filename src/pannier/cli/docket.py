@@ -43,7 +43,7 @@ def docket(
 
     snapshot = pannier.open(store)
     treated = treatment.treatment(snapshot) if treatment.are_said else None
-    where = store_as or relative_to(snapshot.store.path.absolute(), Path(file).absolute().parent if file else os.getcwd())
+    where = store_as or relative_to(snapshot.storage.address, Path(file).absolute().parent if file else os.getcwd())
     how = {name: value for name, value in treatment.feeding.items() if name in _HOW} | how
     text = snapshot.docket(split, treated, store=where, **how).text()
     if file is None:

@@ -46,7 +46,7 @@ def _print_recipes(snapshot: pannier.Snapshot) -> None:
     if not snapshot.recipes:
         print("Nothing in it came from a source that has a name.")
     for number, each in enumerate(snapshot.recipes):
-        command = as_command(each, str(snapshot.store.path), snapshot.dealing)
+        command = as_command(each, snapshot.storage.address, snapshot.dealing)
         print(f"{'' if number == 0 else chr(10)}{command}\n\n{as_toml(each)}", end="")
 
 

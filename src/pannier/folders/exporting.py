@@ -55,7 +55,7 @@ def restore(
 
 def _write_docket(snapshot: State, path: Path, part: ExportPart) -> None:
     """The docket of a folder; how it says that the snapshot is fed stays as it was."""
-    fields = Docket.of(snapshot, store=relative_to(Path(snapshot.storage.address).absolute(), path.parent), export=part)
+    fields = Docket.of(snapshot, store=relative_to(snapshot.storage.address, path.parent), export=part)
     if path.exists():
         before = Docket.read(path)
         fields = fields.model_copy(update={"feed": before.feed, "treatment": before.treatment})

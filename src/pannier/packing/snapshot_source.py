@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from pannier.sources.rows import FileStamp, LeftOut, Row
-from pannier.storage.opening import open_storage, parted_address
+from pannier.storage.opening import is_remote, open_storage, parted_address
 from pannier.store.places import pictures_of
 from pannier.store.records import records_table
 from pannier.store.state import State, is_store, open_store
@@ -53,6 +53,6 @@ def snapshot_source(named: str, keep_splits: bool) -> SnapshotSource | None:
     if Path(named).is_file():
         return None
     address, name = parted_address(named)
-    if not address.startswith("memory://") and not Path(address).is_dir():
+    if not is_remote(address) and not Path(address).is_dir():
         return None
     return SnapshotSource(open_store(address).state(name), keep_splits) if is_store(open_storage(address)) else None

@@ -34,6 +34,12 @@ def open_storage(address: str | Path) -> Storage:
     return LocalStorage(address)
 
 
+def is_remote(address: str) -> bool:
+    """Whether an address is no path: that of a bucket, or of a storage in memory."""
+    scheme, mark, _ = address.partition("://")
+    return bool(mark) and scheme in ("memory", *REMOTE)
+
+
 def parted_address(text: str) -> tuple[str, str]:
     """STORE@NAME parted; NAME is "main" where none is given. An "@" that belongs to an existing path is no separator."""
     store, at, name = text.rpartition("@")

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import re
 import secrets
 import tempfile
 import threading
@@ -80,9 +81,10 @@ class RemoteStorage:
         """Asks the bucket in a thread of the pool, and waits. Raises NotFoundError, StoreError."""
         if os.getpid() != self._owner:
             raise UsageError(f"{self.address} was opened before the process forked: open it in each process")
+        where = f"{self.address}/{name}".rstrip("/")
         if threading.current_thread() is not threading.main_thread():
-            return _translated(name, question)
-        return _pool().submit(_translated, name, question).result()
+            return _translated(where, question)
+        return _pool().submit(_translated, where, question).result()
 
     def read(self, name: str, offset: int = 0, length: int | None = None) -> bytes:
         import obstore
@@ -311,10 +313,17 @@ def _errors_translated(name: str) -> Iterator[None]:
     except (exceptions.PermissionDeniedError, exceptions.UnauthenticatedError) as error:
         raise StoreError(f"{name}: access is denied; give credentials by the usual environment variables") from error
     except exceptions.BaseError as error:
-        raise StoreError(f"{name}: {_cut(str(error))}") from error
+        text = str(error)
+        if "NoSuchBucket" in text or "bucket does not exist" in text:
+            raise NotFoundError(f"{name}: there is no such bucket; make it first") from error
+        if "error sending request" in text or "tcp connect" in text:
+            raise StoreError(f"{name}: the server does not answer; is its address right, and is it running?") from error
+        raise StoreError(f"{name}: {_cut(text)}") from error
 
 
 def _cut(text: str) -> str:
-    """The first line of what a library says, no longer than it is worth."""
-    first = text.strip().partition("\n")[0]
+    """What a library says in a line, without the addresses that it asked, and no longer than it is worth."""
+    first = re.sub(
+        r"(?:Error performing )?(?:\w+ request: )?[A-Z]+ https?://\S+", "a request", text.strip().partition("\n")[0]
+    )
     return first if len(first) <= LONGEST_REASON else f"{first[: LONGEST_REASON - 1]}..."

@@ -17,6 +17,7 @@ from pannier.images.fields import Fields
 from pannier.images.treatment import Treatment
 from pannier.images.treatment_file import plain_fields
 from pannier.sources.sql import check_simple
+from pannier.storage.opening import is_remote
 from pannier.store.snapshots import SHOWN_DIGITS
 from pannier.store.state import State, open_store
 from pannier.units import show_bytes
@@ -170,7 +171,7 @@ class Docket(_Part):
 
         All that is read of it is held against the SHA-256 that leads from the docket to it.
         """
-        place = Path(store) if store is not None else _hinted(self.store, beside)
+        place = _hinted(self.store, beside) if store is None else store
         try:
             opened = open_store(str(place))
         except NotFoundError as error:
@@ -195,13 +196,17 @@ class Docket(_Part):
         return snapshot
 
 
-def relative_to(target: str | Path, folder: str | Path) -> str:
-    """How a store's address is written into a file in a folder, so that both can move together."""
-    return Path(os.path.relpath(target, folder)).as_posix()
+def relative_to(address: str | Path, folder: str | Path) -> str:
+    """How a store's address is written into a file in a folder, so that both can move together; a bucket's as it is."""
+    if is_remote(str(address)):
+        return str(address)
+    return Path(os.path.relpath(Path(address).absolute(), folder)).as_posix()
 
 
-def _hinted(store: str, beside: str | Path | None) -> Path:
+def _hinted(store: str, beside: str | Path | None) -> str | Path:
     """Where the store is by a docket's hint: relative to the docket, or else to where one works."""
+    if is_remote(store):
+        return store
     path = Path(store)
     relative = path if beside is None else Path(beside) / path
     return relative if relative.exists() or not path.exists() else path

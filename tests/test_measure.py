@@ -35,7 +35,7 @@ held = []
 
 @pannier.own_step("slow", version=1, at="decoded")
 def slow(pixels):
-    time.sleep(0.1)
+    time.sleep(0.2)
     return pixels
 
 @pannier.own_step("shares", version=1, at="decoded")
@@ -114,9 +114,9 @@ def test_impossible_sweeps_are_refused(packed: pannier.Snapshot, options: dict[s
 
 def test_a_known_rate_is_measured_and_a_slow_consumer_waits_for_nothing(packed: pannier.Snapshot, steps: None) -> None:
     slow = pannier.Treatment(16, own=["slow"])
-    how: dict[str, Any] = {"workers": 1, "batch_size": 2, "rounds": 2, "slice_seconds": 1.0}
+    how: dict[str, Any] = {"workers": 1, "batch_size": 2, "ahead": 1, "rounds": 2, "slice_seconds": 1.0}
     (trial,) = packed.measure("train", slow, **how).trials
-    assert 9.5 <= trial.rate <= 10.0, "a tenth of a second a picture"
+    assert 4.75 <= trial.rate <= 5.0, "a fifth of a second a picture"
     assert trial.starved_share is not None
     assert trial.starved_share > 0.9
     (trial,) = packed.measure("train", pannier.Treatment(16), step="60ms", **how | {"slice_seconds": 0.5}).trials
@@ -297,7 +297,7 @@ def test_ctrl_c_keeps_what_was_measured(own: pannier.Snapshot, tmp_path: Path) -
     until = time.monotonic() + 120
     while not own.storage.list("leases") and time.monotonic() < until:
         time.sleep(0.1)
-    time.sleep(4)  # the feed is there: some rounds more
+    time.sleep(8)  # the feed is there: some rounds more
     process.send_signal(signal.SIGINT)
     out, err = process.communicate(timeout=60)
     assert process.returncode == 130, err

@@ -78,7 +78,7 @@ class Sources:
         records = [self._state.record(int(row)) for row in rows[:SAMPLE]]
         boxes = list(job.treatment.box or ())
         table = [
-            {"picture": each.bytes(), "name": each.key, "part": job.split} | {name: each.side[name] for name in boxes}
+            {"picture": each.bytes(), "name": each.key, "part": each.split} | {name: each.side[name] for name in boxes}
             for each in records
         ]
         how: dict[str, Any] = {"unlabeled": "keep", "doubtful": "keep", "near": None, "columns": boxes, "allow_leaks": True}

@@ -155,7 +155,7 @@ def _print(found: pannier.Measurement, told: Answer | None) -> None:
         is_ceiling, own = trial in found.ceiling, _columns(trial)
         limit = "none" if trial.memory_limit_bytes is None else show_bytes(trial.memory_limit_bytes)
         shown = [own[name] if not is_ceiling or name in ("size", "source") else "" for name in varying]
-        row = [*shown, str(trial.workers), "ceiling" if is_ceiling else limit + "" * trial.is_enforced, "-", "-", "-", "-"]
+        row = [*shown, str(trial.workers), "ceiling" if is_ceiling else limit, "-", "-", "-", "-"]
         at = len(varying) + 2
         if trial.pictures_per_second is not None:
             rate = trial.pictures_per_second

@@ -45,15 +45,15 @@ def draw_measurement(found: Measurement, path: str) -> None:
     along = next((name for name in _ALONG if len({getattr(t, name) for t in found.trials}) > 1), "memory_limit_bytes")
     lines = _lines(found, along)
     axes = plain_axes(figure, 111)
-    axes.set_position((0.07, 0.11, 0.50, 0.68))
+    axes.set_position((0.09, 0.11, 0.48, 0.68))
     _draw_rates(axes, found, along, lines)
     fastest = [max(trials, key=lambda trial: trial.rate) for trials in lines.values()]
     shown = [(name, trial) for name, trial in zip(lines, fastest, strict=True) if trial.rate]
     if shown:
         _draw_stages(figure, shown)
         _draw_waits(figure, shown)
-    figure.text(0.07, 0.94, "Throughput under memory limits", fontsize=17, color=INK, weight="bold")
-    figure.text(0.07, 0.905, _told(found), fontsize=11, color=FAINT)
+    figure.text(0.09, 0.94, "Throughput under memory limits", fontsize=17, color=INK, weight="bold")
+    figure.text(0.09, 0.905, _told(found), fontsize=11, color=FAINT)
     save_figure(figure, path)
 
 

@@ -203,11 +203,11 @@ __all__ = [
 ]
 
 
-def open(address: str | Path) -> Snapshot:
+def open(address: str | Path, *, cache: str | Path | None = None, cache_size: str | int | None = None) -> Snapshot:
     """A snapshot by its address STORE@NAME; bare STORE is STORE@main. Also `open_snapshot`."""
     from pannier.api.opening import open_snapshot
 
-    return open_snapshot(address)
+    return open_snapshot(address, cache=cache, cache_size=cache_size)
 
 
 def __getattr__(name: str) -> Any:

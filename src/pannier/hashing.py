@@ -61,9 +61,9 @@ def fold_more(states: Hashes, word: int) -> Hashes:
     return fold_each(word, states)  # (state ^ word) is the same either way
 
 
-def crc32_of(content: bytes | memoryview) -> int:
-    """CRC-32 as in zlib and PNG."""
-    return zlib_ng.crc32(content)
+def crc32_of(content: bytes | memoryview, before: int = 0) -> int:
+    """CRC-32 as in zlib and PNG; `before`: of what stands before it."""
+    return zlib_ng.crc32(content, before)
 
 
 def checked_seed(seed: int) -> int:

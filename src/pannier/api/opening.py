@@ -13,6 +13,7 @@ from pannier.packing.pack import PackOptions, TakingOptions, pack_at
 from pannier.packing.unpacked import unpacked as unpacked_state
 from pannier.sources.opening import are_pictures
 from pannier.spelling import spelled
+from pannier.storage.cache import CacheOptions
 from pannier.storage.opening import open_storage, parted_address
 from pannier.store import state
 
@@ -22,9 +23,15 @@ def create(path: str | Path) -> Store:
     return Store.on(state.create_store(path).storage)
 
 
-def open_store(path: str | Path) -> Store:
-    """An existing store. Raises NotFoundError, StoreError for a newer format."""
-    return Store.on(state.open_store(path).storage)
+def open_store(path: str | Path, *, cache: str | Path | None = None, cache_size: str | int | None = None) -> Store:
+    """An existing store: in a directory, or in a bucket (s3://BUCKET/NAME, gs://, az://).
+
+    cache: a folder where what comes from a bucket is kept near by, shared by all processes that name it; cache_size: how
+    much of it, in bytes or as "20GiB", which is the default. Without them the environment says so (`PANNIER_CACHE`,
+    `PANNIER_CACHE_SIZE`), and else nothing is kept. It may be deleted at any time.
+    Raises NotFoundError, StoreError for a newer format, UsageError.
+    """
+    return Store.on(state.open_store(path, CacheOptions.read(cache, cache_size)).storage)
 
 
 def open_or_create(path: str | Path) -> Store:
@@ -33,10 +40,10 @@ def open_or_create(path: str | Path) -> Store:
     return open_store(path) if storage.is_there() and not state.is_empty(storage) else create(path)
 
 
-def open_snapshot(address: str | Path) -> Snapshot:
-    """A snapshot by its address STORE@NAME; bare STORE is STORE@main."""
+def open_snapshot(address: str | Path, *, cache: str | Path | None = None, cache_size: str | int | None = None) -> Snapshot:
+    """A snapshot by its address STORE@NAME; bare STORE is STORE@main. `cache` and `cache_size`: see `open_store`."""
     path, name = parted_address(str(address))
-    return open_store(path).snapshot(name)
+    return open_store(path, cache=cache, cache_size=cache_size).snapshot(name)
 
 
 def bring_in(source: Any, path: str | Path, options: PackOptions) -> PackResult:

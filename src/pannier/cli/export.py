@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from pannier.folders.laying_out import LayOutResult
 
 
+@opt.reads_afar
 @opt.takes_treatment
 def export(
     store: opt.Store,

@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from pannier.images.seen import Stage
 
 
+@opt.reads_afar
 def look(
     store: str = opt.argument(
         ..., "A store, and a record's key behind it; or a picture's file.", metavar="STORE[@NAME]|FILE"

@@ -38,6 +38,7 @@ _COUNTS = ("batch_size", "workers", "processes", "ahead")
 _LISTS = ("memory_limit", "source")
 
 
+@opt.reads_afar
 @opt.takes_treatment
 @opt.takes("how", _HOW)
 def measure(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import inspect
+import os
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial, wraps
@@ -188,6 +189,36 @@ def takes(
         return with_options
 
     return taking
+
+
+_CACHE = {
+    "cache": text("Of a store in a bucket: a folder that keeps near by what was read.", "FOLDER"),
+    "cache_size": text("How much it keeps; 20GiB unless said.", "BYTES"),
+}
+
+
+def reads_afar(command: Callable[..., int]) -> Callable[..., int]:
+    """Gives a command the options of the cache, which say for the time of its run what the environment may say too."""
+    own = list(inspect.signature(command, eval_str=True).parameters.values())
+    parameters = own + [each.parameter(name) for name, each in _CACHE.items()]
+
+    @wraps(command)
+    def with_cache(**given: Any) -> int:
+        from pannier.storage.cache import FOLDER_VARIABLE, SIZE_VARIABLE
+
+        said = {FOLDER_VARIABLE: given.pop("cache"), SIZE_VARIABLE: given.pop("cache_size")}
+        before = {name: os.environ.get(name) for name in said}
+        try:
+            os.environ.update({name: value for name, value in said.items() if value is not None})
+            return command(**given)
+        finally:
+            for name, value in before.items():
+                os.environ.pop(name, None)
+                os.environ.update({} if value is None else {name: value})
+
+    with_cache.__signature__ = inspect.Signature(parameters)  # type: ignore[attr-defined]
+    with_cache.__annotations__ = {parameter.name: parameter.annotation for parameter in parameters}
+    return with_cache
 
 
 def _read_treatment(said: Said) -> TreatmentOptions:

@@ -22,6 +22,7 @@ _HOW = {
 }
 
 
+@opt.reads_afar
 @opt.takes_treatment
 @opt.takes("how", _HOW)
 def render(

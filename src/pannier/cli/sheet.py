@@ -21,6 +21,7 @@ _BATCH = {
 }
 
 
+@opt.reads_afar
 @opt.takes_treatment
 @opt.takes("fed", _BATCH)
 def sheet(

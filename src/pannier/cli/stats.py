@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from pannier.feeding.statistics import Statistics
 
 
+@opt.reads_afar
 @opt.takes_treatment
 def stats(
     store: opt.Store,

@@ -15,6 +15,7 @@ from queue import Empty, SimpleQueue
 
 from pannier.errors import PannierError
 from pannier.feeding.buffers import FreeSlots, Shelf, Slot
+from pannier.feeding.fetching import fetcher_of
 from pannier.feeding.filling import Filling
 from pannier.feeding.hand import Hand, Stages
 from pannier.feeding.job import FeedWork
@@ -41,6 +42,7 @@ class Engine:
         self.filling = Filling(works) if works[0].job.fills else None
         self._lookups = [Lookup(work) for work in works]
         settings = self._settings
+        self._fetcher = fetcher_of(works, settings.fetched_bytes)
         self.free = FreeSlots()
         self._work = WorkQueue(settings.permits, {False: settings.workers, True: settings.heavy_lanes})
         self._free_at_hand: list[Slot] = []
@@ -71,7 +73,8 @@ class Engine:
     def start(self, epoch: int, until: int, begin: int = 0, end: int | None = None, of: int = 0) -> Stream:
         """A stream of the batches of some epochs of one of its works; see `Lookup.batches`."""
         lookup = self._lookups[of]
-        stream = Stream(lookup.batches(epoch, until, begin, end), lookup)
+        batches = lookup.batches(epoch, until, begin, end)
+        stream = Stream(batches if self._fetcher is None else self._fetcher.ahead(batches), lookup)
         self._streams.put(stream)
         return stream
 
@@ -108,6 +111,8 @@ class Engine:
             self._work.wait_until_low()
             slot = self._next_slot(stream)
             if slot is None:
+                if self._fetcher is not None:
+                    self._fetcher.release(batch, batch.items)
                 return
             batch.slot, batch.left = slot, len(batch.rows)
             stream.issued += 1
@@ -149,7 +154,7 @@ class Engine:
     def _work_on(self, heavy: bool, ready: SimpleQueue[BaseException | None]) -> None:
         """A worker's or lane's thread."""
         try:
-            hand = Hand(self._works, heavy, self.filling)
+            hand = Hand(self._works, heavy, self.filling, self._fetcher)
         except BaseException as error:
             ready.put(error)
             return
@@ -159,6 +164,8 @@ class Engine:
         try:
             while (run := self._work.take(heavy, finished)) is not None:
                 problem = None if run.stream.is_cancelled else hand.work(run)
+                if self._fetcher is not None:
+                    self._fetcher.release(run.batch, run.items)
                 if problem is not None:
                     run.stream.done.put((None, problem))
                 finished = run
@@ -217,5 +224,7 @@ class Engine:
             _log.warning("an own step is still at work; its thread ends with it, and the process waits for neither")
         self._threads.clear()
         self._free_at_hand.clear()
+        if self._fetcher is not None:
+            self._fetcher.close()
         while not self.free.empty():
             self.free.get()

@@ -11,6 +11,7 @@ import numpy as np
 
 from pannier.errors import PictureError, TreatmentError
 from pannier.feeding.buffers import Slot
+from pannier.feeding.fetching import Fetcher
 from pannier.feeding.filling import Filling
 from pannier.feeding.job import FeedWork
 from pannier.feeding.lookup import Issued, Item, Lookup
@@ -20,7 +21,7 @@ from pannier.images.chance import Variation
 from pannier.images.prepare import Preparation
 from pannier.storage.checksums import CrcJoiner
 from pannier.store.boxes import canvas_identity
-from pannier.store.places import PictureReader, Place, ReadError, damage
+from pannier.store.places import PictureReader, Place, ReadError, check, damage
 
 _log = logging.getLogger("pannier")
 
@@ -47,9 +48,11 @@ class Stages(NamedTuple):
 
 
 class Hand:
-    """What one thread works with: a reader, a read buffer, a preparation."""
+    """What one thread works with: a reader, a read buffer, a preparation; and what was asked for ahead, from afar."""
 
-    def __init__(self, works: Sequence[FeedWork], heavy: bool, filling: Filling | None = None) -> None:
+    def __init__(
+        self, works: Sequence[FeedWork], heavy: bool, filling: Filling | None = None, fetcher: Fetcher | None = None
+    ) -> None:
         work = next((work for work in works if work.rendering is not None), works[0])
         settings, treatment = work.settings, work.job.treatment
         open_files = max(4, min(32, 512 // max(1, settings.workers + settings.heavy_lanes)))
@@ -72,7 +75,7 @@ class Hand:
                 self._joiner = CrcJoiner(self._canvas.nbytes)
                 none = np.empty(0, np.int64)
                 self._canvases.read_each_into(self._canvas.reshape(1, -1)[:0], [], none, none, self._joiner)
-        self._filling, self._identities = filling, list[bytes]()
+        self._fetcher, self._filling, self._identities = fetcher, filling, list[bytes]()
         if filling is not None and work.rendering is not None:
             self._kept = np.empty((KEPT_AT_ONCE, *work.rendering.shape), np.uint8)
 
@@ -96,17 +99,19 @@ class Hand:
                 items = lookup.items_of(run.batch, items)
             for item in items:
                 at, record, place, facts, variation, box, canvas, _ = item
-                if canvas is not None and self._from_canvas(canvas, slot, at, variation):
+                if canvas is not None and self._from_canvas(canvas, run.batch, slot, at, variation):
                     continue
                 if place is None or facts is None:
                     place, facts, box = lookup.found(record)
                 if self._preparation is None:
-                    slot.items[at] = self._reader.read(place)
+                    data = memoryview(bytearray(place.length))
+                    self._read(self._reader, run.batch, at, data, place)
+                    slot.items[at] = bytes(data)
                     lookup.proved(record)
                     continue
                 started = perf_counter()
                 data = self._room_for(place.length)
-                self._reader.read_into(data, place)
+                self._read(self._reader, run.batch, at, data, place)
                 lookup.proved(record)
                 read = perf_counter()
                 if self._to_canvas:
@@ -157,17 +162,26 @@ class Hand:
         self._read_seconds += perf_counter() - started
         return is_whole
 
-    def _from_canvas(self, place: Place, slot: Slot, at: int, variation: Variation | None) -> bool:
+    def _read(self, reader: PictureReader, batch: Issued, at: int, buffer: memoryview, place: Place) -> None:
+        """Fills the buffer with a record's bytes, which may have come already. Raises ReadError."""
+        came = None if self._fetcher is None else self._fetcher.content(batch, at, place)
+        if came is None:
+            reader.read_into(buffer, place)
+            return
+        buffer[:] = came
+        check(buffer, place)
+
+    def _from_canvas(self, place: Place, batch: Issued, slot: Slot, at: int, variation: Variation | None) -> bool:
         """Prepares a picture from its rendered canvas; False where that is damaged and the picture has to be decoded."""
         assert self._canvases is not None
         assert self._preparation is not None
         started = perf_counter()
         try:
             if self._is_copied and (variation is None or not (variation.flips or variation.program)):
-                self._canvases.read_into(slot.bytes[at * place.length : (at + 1) * place.length], place)
+                self._read(self._canvases, batch, at, slot.bytes[at * place.length : (at + 1) * place.length], place)
                 self._read_seconds += perf_counter() - started
                 return True
-            self._canvases.read_into(self._canvas_bytes, place)
+            self._read(self._canvases, batch, at, self._canvas_bytes, place)
         except ReadError as error:
             _log.warning("a rendered canvas in shard %s %s; its picture is decoded instead", place.shard, error)
             return False

@@ -30,6 +30,9 @@ from pannier.images.own_steps import registered
 from pannier.images.prepare import compile_kernels
 from pannier.images.treatment import Treatment
 from pannier.machine import usable_cores
+from pannier.storage.cache import CacheOptions
+from pannier.storage.opening import cache_options
+from pannier.storage.protocol import Far
 from pannier.store.boxes import check_boxes, identities_of
 from pannier.store.canvases import Rendering, rendering_of
 from pannier.store.choosing import chosen_rows
@@ -42,6 +45,8 @@ FILL: Literal["fill"] = "fill"
 # what is held for that beside a flag a record: a shard in the making
 _FILLING_BYTES = 1 << 20
 MOST_PROCESSES = 64
+# what comes from afar ahead, the best first: a megabyte still keeps some requests in flight
+FETCHED_BYTES = (32 << 20, 8 << 20, 2 << 20, 0)
 # what an order that is no shuffle holds of each record
 BYTES_PER_ORDERED_RECORD = 28
 
@@ -107,7 +112,8 @@ class FeedJob(FeedOptions):
     """All that a feed is, picklable: which records of which snapshot, through what, in which order, within what bounds.
 
     `rows` are chosen records in place of split, `subset` and `where`; `to_canvas`: batches are canvases to be kept.
-    `by_digest`: see `Manifest`. turn: which of its processes this is, None where the feed itself is.
+    `by_digest`: see `Manifest`. turn: which of its processes this is, None where the feed itself is. cache: where what comes
+    from afar is kept.
     """
 
     address: str
@@ -118,6 +124,7 @@ class FeedJob(FeedOptions):
     to_canvas: bool = False
     by_digest: bool = False
     turn: int | None = None
+    cache: CacheOptions | None = None
 
     @property
     def fills(self) -> bool:
@@ -136,12 +143,13 @@ class FeedJob(FeedOptions):
 
     @staticmethod
     def from_plain(plain: Mapping[str, Any]) -> FeedJob:
-        treatment = plain["treatment"]
-        return FeedJob(**{**plain, "treatment": None if treatment is None else Treatment(**treatment)})
+        made = {"treatment": Treatment, "cache": CacheOptions}
+        given = {name: None if plain[name] is None else kind(**plain[name]) for name, kind in made.items()}
+        return FeedJob(**{**plain, **given})
 
     def open(self) -> State:
         """The snapshot, opened where the job runs. Raises NotFoundError."""
-        return open_store(self.address).state_of(self.snapshot, by_digest=self.by_digest)
+        return open_store(self.address, self.cache).state_of(self.snapshot, by_digest=self.by_digest)
 
 
 class CannotTravel(Exception):
@@ -171,6 +179,7 @@ def modules_of(job: FeedJob) -> list[str]:
 def job_of(state: State, split: str | None, treatment: Treatment | None = None, **options: Any) -> FeedJob:
     """The job that options as a user says them come to. Raises UsageError, TreatmentError, NotFoundError."""
     where: dict[str, Any] = {"address": state.storage.address, "snapshot": state.id, "by_digest": state.manifest.by_digest}
+    where["cache"] = cache_options(state.storage)
     job = FeedJob(**where, split=split, treatment=treatment, **options)
     if treatment is not None:
         treatment.check_ready()
@@ -199,6 +208,7 @@ class Settings:
     light_read_bytes: int
     light_decode_bytes: int
     light_scratch_bytes: int
+    fetched_bytes: int
 
 
 @dataclass(frozen=True)
@@ -273,6 +283,8 @@ def works_of(jobs: Sequence[FeedJob], state: State) -> list[FeedWork]:
     needs = needs_of(state.manifest, rows, first.treatment, first.batch_size, is_rendered, beside, **made)
     if state.storage.copies:
         needs = replace(needs, allocated=needs.allocated + needs.encoded)
+    if isinstance(state.storage, Far):
+        needs = replace(needs, fetched=FETCHED_BYTES)
 
     def key_at(kind: int) -> str:
         """Of the largest record of a kind."""
@@ -363,7 +375,7 @@ def _settings(plan: Plan, needs: Needs, heavy: np.ndarray[Any, Any], job: FeedJo
     after_fit = 0 if job.treatment is None else after_fit_bytes(job.treatment)  # that has its own buffers
     workers = plan.workers if has_light else 0
     bounds = (read, max(0, decode - after_fit), scratch)
-    return Settings(plan.workers, workers, plan.heavy_lanes, plan.ahead + 1, job.batch_size, *bounds)
+    return Settings(plan.workers, workers, plan.heavy_lanes, plan.ahead + 1, job.batch_size, *bounds, plan.fetched_bytes)
 
 
 def pictures_digest(state: State, split: str | None) -> str | None:

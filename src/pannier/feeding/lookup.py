@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from itertools import pairwise, repeat
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -19,6 +19,7 @@ from pannier.images.chance import Variation, variations
 from pannier.images.facts import Facts
 from pannier.images.placement import Box
 from pannier.images.treatment import Treatment
+from pannier.storage.protocol import Far
 from pannier.store.boxes import boxes_of, canvas_identities
 from pannier.store.canvases import Canvases
 from pannier.store.places import Place, fact_lists, places_of
@@ -56,6 +57,8 @@ class Issued:
     labels: Array
     items: list[Item]
     canvases: Canvases | None = None
+    # the requests that bring their bytes from afar, by place in the batch
+    fetched: dict[int, Any] = field(default_factory=dict)
     slot: Slot | None = None
     left: int = 0
 
@@ -76,7 +79,8 @@ class Lookup:
         self._augmented = job.treatment if is_varied else None
         self._plain_every = job.variations * job.plain  # of so many one is without random steps
         self._rendering = work.rendering
-        self._is_copied = work.is_copied and not is_varied
+        # what comes from afar is asked for record by record
+        self._is_copied = work.is_copied and not is_varied and not isinstance(work.state.storage, Far)
         # by row of the manifest, whether its picture is still to be held against its SHA-256, where that is asked for
         self._unproved = np.ones(len(self._manifest), bool) if self._manifest.by_digest else None
 

@@ -27,7 +27,7 @@ class Needs:
 
     A kind is one format, mode, size and turn: `encoded` is its largest file, `counts` its records, and `kinds` has by record
     the number of its kind. `largest` are the largest files of all, as many as come in a batch, in ascending order.
-    kept_bytes: of canvases that a thread keeps.
+    kept_bytes: of canvases that a thread keeps. fetched: what is held of a far storage ahead, the best first.
     """
 
     encoded: Numbers
@@ -42,6 +42,7 @@ class Needs:
     order_bytes: int
     encoded_bytes: int = 0
     kept_bytes: int = 0
+    fetched: tuple[int, ...] = (0,)
 
     @cached_property
     def of_one_worker(self) -> Numbers:

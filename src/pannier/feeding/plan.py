@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -19,6 +19,9 @@ DEFAULT_AHEAD = 4
 WORKER_BYTES = 384 << 10
 # what the engine holds once: queues, tasks under way, rows of the manifest that were looked up
 ENGINE_BYTES = 3 << 20
+
+# what asking a far storage takes beside what comes: its threads, its connections
+FETCHER_BYTES = 6 << 20
 
 # what a process of its own holds before it works: an interpreter with its libraries
 PROCESS_BYTES = 128 << 20
@@ -38,7 +41,8 @@ class Plan(Result):
     workers: how many threads compute at a time; each decodes into planned buffers. heavy_lanes: how many of those may at
     a time work on records that do not, each in a thread kept for that.
     ahead: batches kept ready beside the one that the consumer has. batch_bytes: one batch. decode_bytes: reading, decoding
-    and resizing in all threads. total_bytes: everything; never over limit_bytes (None: unlimited).
+    and resizing in all threads. fetched_bytes: what comes from afar before a thread takes it. total_bytes: everything; never
+    over limit_bytes (None: unlimited).
     """
 
     workers: int
@@ -51,13 +55,23 @@ class Plan(Result):
     limit_bytes: int | None
     light_bytes: int
     heavy_bytes: int
+    fetched_bytes: int = 0
 
     def of_processes(self, count: int, limit_bytes: int | None) -> Plan:
         """What so many processes that each work by this plan come to, and the process that takes their batches."""
-        each = ("workers", "heavy_lanes", "decode_bytes", "total_bytes")
+        each = ("workers", "heavy_lanes", "decode_bytes", "total_bytes", "fetched_bytes")
         taken = {name: count * getattr(self, name) for name in each}
         taken["total_bytes"] += self.order_bytes
         return replace(self, **taken, order_bytes=(count + 1) * self.order_bytes, limit_bytes=limit_bytes)
+
+
+class Shape(NamedTuple):
+    """What a plan may choose."""
+
+    workers: int
+    lanes: int
+    ahead: int
+    fetched: int
 
 
 def processes_for(epoch_bytes: int, limit_bytes: int | None, cores: int) -> int:
@@ -116,7 +130,9 @@ def _plans(needs: Needs, limit: int | None, cores: int, workers: int | None, ahe
         for some_ahead, lanes in _shapes(count, ahead):
             for threshold, heavy in zip(thresholds, largest_heavy, strict=True):
                 if heavy or lanes == count:
-                    yield _plan(needs, limit, count, lanes if heavy else 0, some_ahead, threshold, heavy)
+                    for fetched in needs.fetched:
+                        shape = Shape(count, lanes if heavy else 0, some_ahead, fetched)
+                        yield _plan(needs, limit, shape, threshold, heavy)
 
 
 def _shapes(workers: int, ahead: int | None) -> Iterator[tuple[int, int]]:
@@ -129,13 +145,15 @@ def _shapes(workers: int, ahead: int | None) -> Iterator[tuple[int, int]]:
     yield from ((1, count) for count in lanes)
 
 
-def _plan(needs: Needs, limit: int | None, workers: int, lanes: int, ahead: int, light: int, heavy: int) -> Plan:
+def _plan(needs: Needs, limit: int | None, shape: Shape, light: int, heavy: int) -> Plan:
+    workers, lanes, ahead, fetched = shape
     light_each = light + WORKER_BYTES + needs.kept_bytes
     heavy_each = heavy + WORKER_BYTES + needs.kept_bytes
     decode = workers * light_each + lanes * heavy_each
     batch = needs.batch_bytes(needs.batch_size)
-    total = ENGINE_BYTES + needs.order_bytes + decode + (ahead + 1) * batch
-    return Plan(workers, lanes, ahead, batch, decode, needs.order_bytes, total, limit, light, heavy)
+    beside = fetched + FETCHER_BYTES if fetched else 0
+    total = ENGINE_BYTES + needs.order_bytes + decode + (ahead + 1) * batch + beside
+    return Plan(workers, lanes, ahead, batch, decode, needs.order_bytes, total, limit, light, heavy, fetched)
 
 
 def _refusal(needs: Needs, smallest: Plan, limit: int, whole: tuple[Any, int], keys: Any) -> LimitError:

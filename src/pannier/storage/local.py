@@ -50,7 +50,7 @@ class LocalStorage:
 
     def view(self, name: str) -> Any:
         with disk_errors_translated(name):
-            return _mapped(self._path(name))
+            return mapped(self._path(name))
 
     def reader(self, open_files: int = 32) -> LocalReader:
         return LocalReader(self, open_files)
@@ -196,7 +196,7 @@ class LocalDraft:
     def content(self) -> Any:
         with disk_errors_translated(str(self.path)):
             self.sink.close()
-            return _mapped(self.path)
+            return mapped(self.path)
 
     def flush_early(self) -> None:
         with contextlib.suppress(OSError):  # whether it succeeds is seen when the file is published
@@ -240,7 +240,8 @@ def check_name(name: str) -> None:
         raise DamageError(f"{name!r} is no name of a file in a store: it leads elsewhere")
 
 
-def _mapped(path: Path) -> Any:
+def mapped(path: Path) -> Any:
+    """A file's content as an Arrow buffer, mapped. Raises OSError."""
     if not os.path.getsize(path):
         return pa.py_buffer(b"")
     with pa.memory_map(str(path)) as file:

@@ -5,13 +5,15 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterator
+from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
 
 from pannier.errors import UsageError
+from pannier.storage.cache import CacheOptions
 from pannier.storage.local import LocalStorage
 from pannier.storage.memory import MemoryStorage
-from pannier.storage.protocol import Storage
-from pannier.storage.remote import REMOTE, open_remote
+from pannier.storage.protocol import Far, Storage
+from pannier.storage.remote import REMOTE, RemoteStorage, open_remote
 
 _MEMORY = "memory://"
 _PIECE_BYTES = 1 << 20
@@ -20,18 +22,31 @@ _PIECE_BYTES = 1 << 20
 _in_memory: dict[str, MemoryStorage] = {}
 
 
-def open_storage(address: str | Path) -> Storage:
-    """The storage at an address: a directory's path, a bucket's, or memory://NAME. Raises UsageError for another scheme."""
+def open_storage(address: str | Path, cache: CacheOptions | None = None) -> Storage:
+    """The storage at an address: a directory's path, a bucket's, or memory://NAME. Raises UsageError for another scheme.
+
+    cache: where what comes from a bucket is kept near by.
+    """
     text = str(address)
     if text.startswith(_MEMORY):
         return _in_memory.setdefault(text, MemoryStorage(text))
     scheme = re.match(r"[A-Za-z][A-Za-z0-9+.-]*(?=://)", text)
     if scheme and scheme[0] in REMOTE:
-        return open_remote(text)
+        return open_remote(text, cache or CacheOptions.read(None))
     if scheme:
         known = ", ".join(f"{each}://" for each in REMOTE)
         raise UsageError(f"{text}: a store lies in a directory, in a bucket ({known}), or in memory://NAME")
     return LocalStorage(address)
+
+
+def cache_options(storage: Storage) -> CacheOptions | None:
+    """Where what comes from a storage is kept near by."""
+    return storage.cache if isinstance(storage, RemoteStorage) else None
+
+
+def nearby(storage: Storage, name: str) -> AbstractContextManager[Storage]:
+    """Where a file is read several times over: the storage itself, or from afar a copy of that file on this disk."""
+    return storage.brought(name) if isinstance(storage, Far) else nullcontext(storage)
 
 
 def is_remote(address: str) -> bool:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import Any, Protocol, runtime_checkable
 
@@ -118,3 +119,22 @@ class Storage(Protocol):
 
     def is_linked(self, name: str) -> bool:
         """Whether something outside is a link to a file."""
+
+
+@runtime_checkable
+class Far(Storage, Protocol):
+    """A storage whose answers take their time: whoever will read much asks ahead, so many requests at once (`in_flight`)."""
+
+    in_flight: int
+
+    def range_of(self, name: str, offset: int, length: int) -> memoryview:
+        """The bytes of a range, fewer where the file ends. For any thread."""
+
+    def directly(self) -> Far:
+        """The same, past what is kept near by."""
+
+    def brought(self, name: str) -> AbstractContextManager[Storage]:
+        """A storage on this machine's disk that holds that one file, as long as the context lasts."""
+
+    def is_at_hand(self, name: str, offset: int, length: int) -> bool:
+        """Whether that range is kept near by, so that reading it asks nobody."""

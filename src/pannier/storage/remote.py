@@ -21,7 +21,9 @@ from typing import Any, TypeVar, cast
 
 from pannier.array_types import Array, Numbers
 from pannier.errors import NotFoundError, StoreError, UsageError
-from pannier.storage.local import check_name
+from pannier.storage.cache import Cache, CacheOptions, KeptFile, cache_of
+from pannier.storage.layout import INDEX, MANIFESTS, folder_of
+from pannier.storage.local import LocalStorage, check_name, disk_errors_translated, mapped
 from pannier.storage.protocol import Draft
 
 # requests that are in flight at once, of one process
@@ -31,18 +33,24 @@ LONGEST_REASON = 200
 # as conditional requests are one each, a file that is larger goes in parts, without a condition: it is named by its content
 LARGEST_AT_ONCE = 64 << 20
 CLOCK_PREFIX = ".clock-"
+# a whole file comes in pieces of so much, side by side; one of more than a piece is mapped from the disk
+PIECE_BYTES = 8 << 20
+# what is kept whole near by: its content names it, and it is read as one
+_KEPT_WHOLE = (MANIFESTS, INDEX)
 
 # how addresses of buckets begin
 REMOTE = ("s3", "gs", "az")
 # a server that stalls is asked again, for so long in all
 _CLIENT = {"timeout": "30s", "connect_timeout": "5s"}
-_RETRIES = {"max_retries": 6, "retry_timeout": timedelta(seconds=60)}
+RETRIES, RETRY_SECONDS = 6, 60
 
 T = TypeVar("T")
 
 
-def open_remote(address: str) -> RemoteStorage:
+def open_remote(address: str, cache: CacheOptions | None = None) -> RemoteStorage:
     """The storage in a bucket; endpoint, region and credentials come from the environment, as everywhere.
+
+    cache: where what is read is kept near by.
 
     Raises UsageError where obstore is missing, or where that is no address.
     """
@@ -55,22 +63,25 @@ def open_remote(address: str) -> RemoteStorage:
     if not bucket:
         raise UsageError(f"{address}: give the bucket, and where in it the store lies, as {scheme}://BUCKET/NAME")
     endpoint = next((os.environ[name] for name in ("AWS_ENDPOINT_URL", "AWS_ENDPOINT") if os.environ.get(name)), "")
+    retries = {"max_retries": RETRIES, "retry_timeout": timedelta(seconds=RETRY_SECONDS)}
     client: Any = _CLIENT | ({"allow_http": True} if endpoint.startswith("http://") else {})
     try:
-        opened = store.from_url(f"{scheme}://{bucket}", client_options=client, retry_config=cast(Any, _RETRIES))
+        opened = store.from_url(f"{scheme}://{bucket}", client_options=client, retry_config=cast(Any, retries))
     except (exceptions.BaseError, ValueError) as error:
         raise UsageError(f"{address}: {_cut(str(error))}") from error
-    return RemoteStorage(f"{scheme}://{bucket}/{prefix}".rstrip("/"), opened, prefix)
+    return RemoteStorage(f"{scheme}://{bucket}/{prefix}".rstrip("/"), opened, prefix, cache_of(cache), endpoint)
 
 
 class RemoteStorage:
     """See `Storage`. Not to be used in a forked child, whose connections would be its parent's. Raises UsageError there."""
 
     copies = False
+    in_flight = IN_FLIGHT
 
-    def __init__(self, address: str, bucket: Any, prefix: str = "") -> None:
-        """bucket: an obstore store; prefix: of all names in it."""
+    def __init__(self, address: str, bucket: Any, prefix: str = "", cache: Cache | None = None, endpoint: str = "") -> None:
+        """bucket: an obstore store, of that endpoint; prefix: of all names in it."""
         self.address, self._bucket, self._prefix = address, bucket, prefix
+        self._cache, self._endpoint = cache, endpoint
         self._owner = os.getpid()
 
     def _at(self, name: str) -> str:
@@ -98,20 +109,91 @@ class RemoteStorage:
             return b""
         return self.ask(name, lambda: bytes(obstore.get_range(self._bucket, path, start=offset, end=last)))
 
+    @property
+    def cache(self) -> CacheOptions | None:
+        """Where what is read is kept near by."""
+        return None if self._cache is None else self._cache.options
+
+    def directly(self) -> RemoteStorage:
+        """The same, past what is kept near by."""
+        return RemoteStorage(self.address, self._bucket, self._prefix, None, self._endpoint)
+
     def view(self, name: str) -> Any:
+        kept = self.kept(name) if folder_of(name) in _KEPT_WHOLE else None
+        return self._viewed(name) if kept is None else kept.whole(lambda: self._viewed(name))
+
+    def _viewed(self, name: str) -> Any:
+        """A file of one piece in memory, a larger one mapped from a temporary file that is gone with it."""
+        import obstore
         import pyarrow as pa
 
-        return pa.py_buffer(self.read(name))
+        path = self._at(name)
+
+        def begin() -> tuple[int, Any]:
+            try:
+                found = obstore.get(self._bucket, path, options={"range": (0, PIECE_BYTES)})
+            except obstore.exceptions.GenericError:  # an empty file has no first byte
+                found = obstore.get(self._bucket, path)
+            return int(found.meta["size"]), found.bytes()
+
+        size, first = self.ask(name, begin)
+        if size <= len(first):
+            return pa.py_buffer(bytes(first))
+        with tempfile.NamedTemporaryFile(prefix="pannier-") as file:
+            os.pwrite(file.fileno(), first, 0)
+            self._spool(file.fileno(), name, len(first), size)
+            return mapped(Path(file.name))
+
+    @contextmanager
+    def brought(self, name: str) -> Iterator[LocalStorage]:
+        size = self.size(name)
+        with tempfile.TemporaryDirectory(prefix="pannier-") as folder:
+            path = Path(folder, name)
+            path.parent.mkdir(parents=True)
+            with disk_errors_translated(name), open(path, "wb") as file:
+                self._spool(file.fileno(), name, 0, size)
+            yield LocalStorage(folder)
+
+    def _spool(self, handle: int, name: str, begin: int, size: int) -> None:
+        """Brings a file from somewhere on to a local one, in pieces side by side."""
+
+        def bring(start: int) -> None:
+            content = self._range(name, start, min(PIECE_BYTES, size - start))
+            if len(content) != min(PIECE_BYTES, size - start):
+                raise StoreError(f"{self.address}/{name} was cut short on its way: try again")
+            os.pwrite(handle, content, start)
+
+        for _ in _pool().map(bring, range(begin, size, PIECE_BYTES)):
+            pass
 
     def reader(self, open_files: int = 32) -> RemoteReader:
         return RemoteReader(self)
 
-    def range_of(self, name: str, offset: int, length: int) -> Any:
-        """So many bytes, fewer where the file ends there. For any thread."""
+    def kept(self, name: str) -> KeptFile | None:
+        """What is kept of a file near by; None where nothing can be. Raises NotFoundError, StoreError."""
+        if self._cache is None:
+            return None
+        return self._cache.file(f"{self._endpoint} {self.address}/{name}", lambda: self.size(name))
+
+    def is_at_hand(self, name: str, offset: int, length: int) -> bool:
+        kept = self.kept(name)
+        return kept is not None and kept.has(offset, length)
+
+    def range_of(self, name: str, offset: int, length: int) -> memoryview:
+        kept = self.kept(name)
+        if kept is None:
+            return self._range(name, offset, length)
+        first, last = kept.pages(offset, length)
+        content = self._range(name, first, last - first)
+        if len(content) == last - first:
+            kept.keep(first, content)
+        return content[offset - first : offset - first + length]
+
+    def _range(self, name: str, offset: int, length: int) -> memoryview:
         import obstore
 
         path = self._at(name)
-        return self.ask(name, lambda: obstore.get_range(self._bucket, path, start=offset, end=offset + length))
+        return memoryview(self.ask(name, lambda: obstore.get_range(self._bucket, path, start=offset, end=offset + length)))
 
     def exists(self, name: str) -> bool:
         try:
@@ -206,7 +288,7 @@ class RemoteStorage:
         """It is there as long as something is in it."""
 
     def below(self, folder: str) -> RemoteStorage:
-        return RemoteStorage(f"{self.address}/{folder}", self._bucket, self._at(folder))
+        return RemoteStorage(f"{self.address}/{folder}", self._bucket, self._at(folder), self._cache, self._endpoint)
 
     def link(self, name: str, path: Path) -> None:
         raise StoreError(f"{self.address} is no directory, so nothing can be linked to it: leave `hard_links` out")
@@ -224,8 +306,11 @@ class RemoteReader:
     def read_into(self, name: str, offset: int, buffer: memoryview) -> int:
         if not len(buffer):
             return 0
+        kept = self._storage.kept(name)
+        if kept is not None and kept.read_into(offset, buffer):
+            return len(buffer)
         try:
-            piece = memoryview(self._storage.range_of(name, offset, len(buffer)))
+            piece = self._storage.range_of(name, offset, len(buffer))
         except StoreError:
             if offset < self._storage.size(name):
                 raise
@@ -253,13 +338,8 @@ class RemoteDraft:
         self.sink: Any = pa.OSFile(path, "wb")
 
     def content(self) -> Any:
-        import pyarrow as pa
-
         self.sink.close()
-        if not self.path.stat().st_size:
-            return pa.py_buffer(b"")
-        with pa.memory_map(str(self.path)) as file:
-            return file.read_buffer(file.size())
+        return mapped(self.path)
 
     def flush_early(self) -> None:
         """It is sent when it is whole."""

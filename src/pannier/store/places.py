@@ -117,18 +117,15 @@ class PictureReader:
 
     def read_into(self, buffer: memoryview, place: Place) -> None:
         """Fills the buffer, which is as long as the picture. Raises ReadError."""
-        shard, offset, length, crc32, _, sha256 = place
         try:
-            got = self._reader.read_into(shard_file(shard), offset, buffer)
+            got = self._reader.read_into(shard_file(place.shard), place.offset, buffer)
         except NotFoundError:
             got = self._read_elsewhere(buffer, place)
         except StoreError as error:
             raise ReadError(_damaged(f"it cannot be read ({error})")) from error
-        if got != length:
+        if got != place.length:
             raise ReadError(_damaged("the shard is cut short"))
-        is_as_packed = hashlib.sha256(buffer).digest() == sha256 if crc32 is None else crc32_of(buffer) == crc32
-        if not is_as_packed:
-            raise ReadError(_damaged("its bytes are not what was packed"))
+        check(buffer, place)
 
     def read_each_into(
         self, parts: Array, shards: Sequence[str], offsets: Numbers, crcs: Numbers, joiner: CrcJoiner
@@ -153,6 +150,14 @@ class PictureReader:
 
     def close(self) -> None:
         self._reader.close()
+
+
+def check(content: memoryview, place: Place) -> None:
+    """Raises ReadError where bytes that were read are not what was packed."""
+    is_by_digest = place.crc32 is None
+    is_as_packed = hashlib.sha256(content).digest() == place.sha256 if is_by_digest else crc32_of(content) == place.crc32
+    if not is_as_packed:
+        raise ReadError(_damaged("its bytes are not what was packed"))
 
 
 def _damaged(what: str) -> str:

@@ -14,6 +14,7 @@ from pannier.columns import Digests, Rows
 from pannier.errors import NotFoundError, StoreError, UsageError, did_you_mean
 from pannier.hashing import text_hash
 from pannier.images.near import Fetch
+from pannier.storage.cache import CacheOptions
 from pannier.storage.layout import FORMAT_FILE, STRANDS, TAGS
 from pannier.storage.opening import open_storage
 from pannier.storage.protocol import Storage
@@ -171,9 +172,9 @@ def create_on(storage: Storage) -> OpenedStore:
     return OpenedStore.on(storage)
 
 
-def open_store(address: str | Path) -> OpenedStore:
-    """An existing store. Raises NotFoundError, StoreError for a newer format."""
-    storage = open_storage(address)
+def open_store(address: str | Path, cache: CacheOptions | None = None) -> OpenedStore:
+    """An existing store; see `open_storage`. Raises NotFoundError, StoreError for a newer format."""
+    storage = open_storage(address, cache)
     if not is_store(storage):
         if not storage.is_there():
             raise NotFoundError(f"there is no store {address}")

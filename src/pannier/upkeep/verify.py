@@ -17,7 +17,7 @@ from pannier.hashing import checked_seed
 from pannier.packing.seen import segment_table
 from pannier.storage import layout
 from pannier.storage.opening import pieces_of
-from pannier.storage.protocol import Storage
+from pannier.storage.protocol import Far, Storage
 from pannier.store.canvases import verify_renderings
 from pannier.store.documents import Document, digest
 from pannier.store.index import read_segment
@@ -64,6 +64,8 @@ def verify(
     share = 1.0 if sample is None else float(read_part(sample))
     try:
         opened = store if isinstance(store, OpenedStore) else open_store(store)
+        if isinstance(opened.storage, Far):  # what is kept near by proves nothing
+            opened = OpenedStore.on(opened.storage.directly())
     except DamageError as error:
         return [Finding(error.file or str(store), str(error), "the whole store", FROM_COPY)]
     with contextlib.ExitStack() as stack:

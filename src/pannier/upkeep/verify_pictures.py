@@ -17,6 +17,7 @@ from pannier.errors import DamageError
 from pannier.hashing import fold, fold_each
 from pannier.machine import usable_cores
 from pannier.storage.layout import ARROW, INDEX, segment_file, shard_file
+from pannier.storage.opening import nearby
 from pannier.storage.protocol import Storage
 from pannier.store.index import segment_bytes
 from pannier.store.shards import Located, locate, shard_name, shard_names
@@ -56,24 +57,25 @@ def check_shards(
     with ThreadPoolExecutor(2 * usable_cores(), thread_name_prefix="pannier-verify") as pool:
         for name in names:
             file = shard_file(name)
-            try:
-                located = locate(storage, name)
-            except DamageError as error:
-                yield Finding(file, str(error), "every record whose picture lies in it", FROM_COPY)
-                continue
-            is_whole = np.ones(len(located.offset), bool)
-            if not quick:
-                named = pool.submit(shard_name, storage.view(file), located)
-                rows = np.arange(len(located.offset)) if share >= 1 else _chosen(located, share, seed)
-                pictures.checked += len(rows)
-                for part, wrong in pool.map(partial(_wrong, storage, file, located), _runs(located, rows)):
-                    is_whole[wrong] = False
-                    done += int(located.length[part].sum())
-                    if progress:
-                        progress(done, total)
-                if named.result() != name:
-                    problem = "its bytes outside the pictures are not those its name was made from"
-                    yield Finding(file, problem, "perhaps every record whose picture lies in it", FROM_COPY)
+            with nearby(storage, file) as near:
+                try:
+                    located = locate(near, name)
+                except DamageError as error:
+                    yield Finding(file, str(error), "every record whose picture lies in it", FROM_COPY)
+                    continue
+                is_whole = np.ones(len(located.offset), bool)
+                if not quick:
+                    named = pool.submit(shard_name, near.view(file), located)
+                    rows = np.arange(len(located.offset)) if share >= 1 else _chosen(located, share, seed)
+                    pictures.checked += len(rows)
+                    for part, wrong in pool.map(partial(_wrong, near, file, located), _runs(located, rows)):
+                        is_whole[wrong] = False
+                        done += int(located.length[part].sum())
+                        if progress:
+                            progress(done, total)
+                    if named.result() != name:
+                        problem = "its bytes outside the pictures are not those its name was made from"
+                        yield Finding(file, problem, "perhaps every record whose picture lies in it", FROM_COPY)
             for row in np.flatnonzero(~is_whole).tolist():
                 pictures.damaged.append((name, row, located.sha256[row].tobytes()))
             pictures.add(located, is_whole)

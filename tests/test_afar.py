@@ -16,8 +16,8 @@ import numpy as np
 import pytest
 
 import pannier
-from pannier.demo.bucket import FAULTS, bucket_server, environment
-from pannier.errors import PannierError, UsageError
+from pannier.demo.bucket import FAULTS, IGNORES, bucket_server, environment
+from pannier.errors import PannierError, StoreError, UsageError
 from tests.conftest import fill
 
 pytest.importorskip("obstore", reason="stores in buckets: pip install 'pannier[remote]'")
@@ -224,6 +224,14 @@ def test_a_server_that_fails_for_a_while_is_survived(
     assert snapshot.content_id == many.content_id
     bucket.fail()
     assert not pannier.verify("s3://cloth/copied.store")
+
+
+def test_a_server_that_ignores_conditions_is_found_out(bucket: Bucket) -> None:
+    bucket.fail(**{IGNORES: 1})
+    with pytest.raises(StoreError, match="one_writer=True"):
+        pannier.create("s3://cloth/one.store")
+    assert not list((bucket.folder / "cloth").iterdir())
+    assert pannier.create("s3://cloth/one.store", one_writer=True).address.startswith("s3://")
 
 
 def test_a_server_that_is_gone_is_one_line(

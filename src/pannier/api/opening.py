@@ -18,9 +18,13 @@ from pannier.storage.opening import open_storage, parted_address
 from pannier.store import state
 
 
-def create(path: str | Path) -> Store:
-    """A new store where nothing or an empty folder is. Raises UsageError where something is."""
-    return Store.on(state.create_store(path).storage)
+def create(path: str | Path, *, one_writer: bool = False) -> Store:
+    """A new store where nothing or an empty folder is, or in a bucket. Raises UsageError where something is.
+
+    one_writer: it is never written to by two at once, so that a bucket's server need not honor conditions; StoreError
+    tells where it does not.
+    """
+    return Store.on(state.create_store(path, one_writer=one_writer).storage)
 
 
 def open_store(path: str | Path, *, cache: str | Path | None = None, cache_size: str | int | None = None) -> Store:

@@ -33,6 +33,8 @@ _REASONS |= {404: "Not Found", 412: "Precondition Failed", 416: "Range Not Satis
 # how an answer may fail: refused, the connection closed before or after the work is done, cut short, late, done twice
 FAULTS = ("503", "reset", "lost", "cut", "stall", "twice")
 _STALL_SECONDS = 2.0
+# and what some servers do always: make a file although a condition forbids it
+IGNORES = "ignores"
 
 Answer = tuple[int, bytes, dict[str, str]]
 
@@ -68,7 +70,9 @@ class BucketServer:
             await self._write(writer, "GET", self._controlled(split.path, body))
             return True
         self.requests[method] += 1
-        fault = next((each for each, share in self._faults.items() if self._chance.random() < share), None)
+        fault = next(
+            (each for each, share in self._faults.items() if each in FAULTS and self._chance.random() < share), None
+        )
         await asyncio.sleep(self._latency + _STALL_SECONDS * (fault == "stall"))
         if fault == "reset":
             return False
@@ -126,7 +130,7 @@ class BucketServer:
         if "uploads" in query or "uploadId" in query:
             return self._uploaded(method, path, query, body)
         if method == "PUT":
-            return _put(path, body, "if-none-match" in headers)
+            return _put(path, body, "if-none-match" in headers and not self._faults.get(IGNORES))
         if method == "DELETE":
             path.unlink(missing_ok=True)
             return 204, b"", {}

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
+from typing import TypeVar
 
 from pannier.errors import UsageError
 from pannier.storage.cache import CacheOptions
@@ -17,6 +19,9 @@ from pannier.storage.remote import REMOTE, RemoteStorage, open_remote
 
 _MEMORY = "memory://"
 _PIECE_BYTES = 1 << 20
+
+A = TypeVar("A")
+T = TypeVar("T")
 
 # the named storages of this process
 _in_memory: dict[str, MemoryStorage] = {}
@@ -47,6 +52,15 @@ def cache_options(storage: Storage) -> CacheOptions | None:
 def nearby(storage: Storage, name: str) -> AbstractContextManager[Storage]:
     """Where a file is read several times over: the storage itself, or from afar a copy of that file on this disk."""
     return storage.brought(name) if isinstance(storage, Far) else nullcontext(storage)
+
+
+def side_by_side(storage: Storage, question: Callable[[A], T], about: Iterable[A]) -> Iterator[T]:
+    """The answers of a storage, in order: many at once from afar, one after another from near by."""
+    if not isinstance(storage, Far):
+        yield from map(question, about)
+        return
+    with ThreadPoolExecutor(storage.in_flight, thread_name_prefix="pannier-ask") as pool:
+        yield from pool.map(question, about)
 
 
 def is_remote(address: str) -> bool:

@@ -130,6 +130,9 @@ class Far(Storage, Protocol):
     def range_of(self, name: str, offset: int, length: int) -> memoryview:
         """The bytes of a range, fewer where the file ends. For any thread."""
 
+    def check_conditions(self) -> None:
+        """Raises StoreError where a name that is taken can be taken again."""
+
     def directly(self) -> Far:
         """The same, past what is kept near by."""
 

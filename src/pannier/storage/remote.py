@@ -236,6 +236,18 @@ class RemoteStorage:
 
         return self.ask(name, put)
 
+    def check_conditions(self) -> None:
+        """Raises StoreError where the server makes a file that is there already: two writers would lose snapshots."""
+        name = f"{CLOCK_PREFIX}{secrets.token_hex(8)}"
+        self.create(name, b"first")
+        is_ignored = self.create(name, b"second")
+        self.remove(name)
+        if is_ignored:
+            raise StoreError(
+                f"{self.address}: the server ignores conditions (If-None-Match), so that of two writers at once one would "
+                "lose its snapshot; where there is never more than one, say so: pannier.create(ADDRESS, one_writer=True)"
+            )
+
     def draft(self, folder: str, *, lasts: bool = True) -> Draft:
         return RemoteDraft(self)
 

@@ -14,6 +14,7 @@ from pannier.columns import fixed_bytes, ipc_bytes, present
 from pannier.errors import DamageError, NotFoundError, StoreError
 from pannier.hashing import Hashes
 from pannier.storage.layout import ARROW, INDEX, segment_file
+from pannier.storage.opening import side_by_side
 from pannier.storage.protocol import Storage
 from pannier.store.arrow_files import read_batches
 from pannier.store.shards import Located, column_of, locate, shard_names
@@ -161,13 +162,16 @@ class PictureIndex:
             if before.known == set(names):
                 return
             segments = [segment for segment in before.segments if segment.shard in names]
-            for name in names:
-                if name not in before.known:
-                    try:
-                        segments.append(read_segment(self._storage, name))
-                    except DamageError:
-                        continue  # neither index nor shard can be read: its pictures are not to be had
+            new = [name for name in names if name not in before.known]
+            segments += [segment for segment in side_by_side(self._storage, self._read, new) if segment is not None]
             self._table = _Segments.of(segments, names)
+
+    def _read(self, name: str) -> Segment | None:
+        """None where neither index nor shard can be read: its pictures are not to be had."""
+        try:
+            return read_segment(self._storage, name)
+        except DamageError:
+            return None
 
     def find(self, sha256: Bytes32) -> Places:
         """The places of pictures by their SHA-256, (n, 32) uint8. Takes in new shards where one is not known."""

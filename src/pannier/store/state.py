@@ -17,7 +17,7 @@ from pannier.images.near import Fetch
 from pannier.storage.cache import CacheOptions
 from pannier.storage.layout import FORMAT_FILE, STRANDS, TAGS
 from pannier.storage.opening import open_storage
-from pannier.storage.protocol import Storage
+from pannier.storage.protocol import Far, Storage
 from pannier.store.documents import sealed, unsealed
 from pannier.store.index import PictureIndex
 from pannier.store.manifest import Manifest
@@ -155,13 +155,16 @@ def is_empty(storage: Storage) -> bool:
         return False
 
 
-def create_store(address: str | Path) -> OpenedStore:
-    """A new store where nothing is. Raises UsageError."""
+def create_store(address: str | Path, *, one_writer: bool = False) -> OpenedStore:
+    """A new store where nothing is. Raises UsageError, and StoreError where only one writer at a time may use that storage
+    and nobody said so (`one_writer`)."""
     storage = open_storage(address)
     if is_store(storage):
         raise UsageError(f"{address} is a store already: open it with open_store")
     if not is_empty(storage):
         raise UsageError(f"{address} is there already and is not an empty folder")
+    if isinstance(storage, Far) and not one_writer:
+        storage.check_conditions()
     return create_on(storage)
 
 

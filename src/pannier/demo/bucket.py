@@ -70,9 +70,7 @@ class BucketServer:
             await self._write(writer, "GET", self._controlled(split.path, body))
             return True
         self.requests[method] += 1
-        fault = next(
-            (each for each, share in self._faults.items() if each in FAULTS and self._chance.random() < share), None
-        )
+        fault = next((each for each in FAULTS if self._chance.random() < self._faults.get(each, 0)), None)
         await asyncio.sleep(self._latency + _STALL_SECONDS * (fault == "stall"))
         if fault == "reset":
             return False

@@ -283,20 +283,25 @@ class Store(OpenedStore):
     """
 
     def __repr__(self) -> str:
-        return f"<Store {self.path}: {', '.join(self.strands.all_names()) or 'empty'}>"
+        return f"<Store {self.address}: {', '.join(self.strands.all_names()) or 'empty'}>"
 
     def _repr_html_(self) -> str:
         return of_store(self)
 
     @property
     def path(self) -> Path:
-        """Where it lies."""
+        """Where it lies, of one in a directory."""
         return Path(self.storage.address)
+
+    @property
+    def address(self) -> str:
+        """What it is opened by: a path, or s3://BUCKET/NAME and the like."""
+        return self.storage.address
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data for JSON: where it lies, and what its strands and tags name."""
         names = {"strands": self.strands, "tags": self.tags}
-        return {"path": str(self.path)} | {
+        return {"path": self.address} | {
             what: {name: head.snapshot for name, head in kind.heads()} for what, kind in names.items()
         }
 

@@ -8,8 +8,9 @@ import math
 import shutil
 import subprocess
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -116,3 +117,28 @@ def run(monkeypatch: pytest.MonkeyPatch) -> Callable[..., Ended]:
         return Ended(subprocess.CompletedProcess(words, int(end.value.code or 0), said, complained))
 
     return call
+
+
+@pytest.fixture(scope="session")
+def bucket_endpoint(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[str, Path]]:
+    pytest.importorskip("obstore", reason="stores in buckets: pip install 'pannier[remote]'")
+    from pannier.demo.bucket import bucket_server
+
+    folder = tmp_path_factory.mktemp("buckets")
+    with bucket_server(folder) as endpoint:
+        yield endpoint, folder
+
+
+@pytest.fixture
+def bucket(bucket_endpoint: tuple[str, Path], monkeypatch: pytest.MonkeyPatch) -> Iterator[Any]:
+    """An empty bucket that the environment gives credentials for."""
+    from pannier.demo.bucket import environment
+    from tests.buckets import Bucket
+
+    for name, value in environment(bucket_endpoint[0]).items():
+        monkeypatch.setenv(name, value)
+    bucket = Bucket(*bucket_endpoint)
+    bucket.folder.mkdir(exist_ok=True)
+    yield bucket
+    bucket.fail()
+    shutil.rmtree(bucket.folder)

@@ -2,6 +2,7 @@
 
 Reads lines of JSON: {"operation", "world", "store", "kill_at": n, "moment": "before" | "after"}, or "kill_after": s;
 answers each with {"signal": n, "steps": n}. `kill_at` counts the system calls by which something becomes visible or durable.
+Of a store in a bucket "server" is the stand-in's endpoint, which ends the process at its request number `kill_at`.
 """
 
 from __future__ import annotations
@@ -13,6 +14,7 @@ import sys
 import time
 from pathlib import Path
 from typing import Any
+from urllib.request import Request, urlopen
 
 import numpy as np
 
@@ -44,8 +46,13 @@ def count_and_kill(kill_at: int, moment: str) -> list[int]:
 
 
 def in_child(job: dict[str, Any], report: int) -> None:
-    seen = count_and_kill(job.get("kill_at", 0), job.get("moment", "before"))
-    operate(job["operation"], Path(job["world"]), Path(job["store"]))
+    if "server" in job:
+        seen, how = [0], {"nth": job["kill_at"], "how": "kill", "moment": job["moment"], "pid": os.getpid()}
+        request = Request(f"{job['server']}/-/nth", json.dumps(how).encode())
+        urlopen(request).close()
+    else:
+        seen = count_and_kill(job.get("kill_at", 0), job.get("moment", "before"))
+    operate(job["operation"], Path(job["world"]), job["store"])
     os.write(report, str(seen[0]).encode())
 
 

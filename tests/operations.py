@@ -63,11 +63,11 @@ OPERATIONS: dict[str, Callable[[Path, pannier.Store], Any]] = {
 }
 
 
-def operate(name: str, world: Path, store: Path) -> None:
+def operate(name: str, world: Path, store: Path | str) -> None:
     OPERATIONS[name](world, pannier.open_store(store))
 
 
-def state(store: Path) -> dict[str, Any]:
+def state(store: Path | str) -> dict[str, Any]:
     """What a user sees of a store: the content behind every name, facts and attached files; every picture is read."""
     opened = pannier.open_store(store)
     seen: dict[str, Any] = {}

@@ -7,52 +7,18 @@ import os
 import shutil
 import subprocess
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-import httpx
 import numpy as np
 import pytest
 
 import pannier
-from pannier.demo.bucket import FAULTS, IGNORES, bucket_server, environment
+from pannier.demo.bucket import FAULTS, IGNORES
 from pannier.errors import PannierError, StoreError, UsageError
+from tests.buckets import Bucket
 from tests.conftest import fill
-
-pytest.importorskip("obstore", reason="stores in buckets: pip install 'pannier[remote]'")
-
-
-class Bucket:
-    """A stand-in for a server, and what was asked of it."""
-
-    def __init__(self, endpoint: str, folder: Path) -> None:
-        self.endpoint, self.folder = endpoint, folder
-
-    def fail(self, **faults: float) -> None:
-        httpx.post(f"{self.endpoint}/-/faults", content=json.dumps(faults))
-
-    def counts(self) -> dict[str, int]:
-        """Requests by method since this was asked last."""
-        found: dict[str, int] = httpx.get(f"{self.endpoint}/-/counts").json()
-        return found
-
-
-@pytest.fixture(scope="module")
-def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Bucket]:
-    folder = tmp_path_factory.mktemp("buckets")
-    with bucket_server(folder) as endpoint:
-        yield Bucket(endpoint, folder)
-
-
-@pytest.fixture
-def bucket(server: Bucket, monkeypatch: pytest.MonkeyPatch) -> Iterator[Bucket]:
-    for name, value in environment(server.endpoint).items():
-        monkeypatch.setenv(name, value)
-    httpx.put(f"{server.endpoint}/cloth")
-    yield server
-    server.fail()
-    shutil.rmtree(server.folder / "cloth")
 
 
 @pytest.fixture(scope="module")
@@ -230,7 +196,7 @@ def test_a_server_that_ignores_conditions_is_found_out(bucket: Bucket) -> None:
     bucket.fail(**{IGNORES: 1})
     with pytest.raises(StoreError, match="one_writer=True"):
         pannier.create("s3://cloth/one.store")
-    assert not list((bucket.folder / "cloth").iterdir())
+    assert not list(bucket.folder.iterdir())
     assert "s3://cloth" in repr(pannier.create("s3://cloth/one.store", one_writer=True))
 
 
@@ -277,7 +243,7 @@ def test_verifying_reads_from_afar_and_each_byte_once(
     bucket.counts()
     assert pannier.verify(kept.store) == []
     assert bucket.counts()["GET"] < 40
-    shard = next(path for path in (bucket.folder / "cloth").iterdir() if path.name.startswith("many.store%2Fshards"))
+    shard = next(path for path in bucket.folder.iterdir() if path.name.startswith("many.store%2Fshards"))
     content = bytearray(shard.read_bytes())
     content[len(content) // 2] ^= 1
     shard.write_bytes(content)

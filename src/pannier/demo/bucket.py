@@ -13,6 +13,7 @@ import json
 import os
 import random
 import secrets
+import signal
 import subprocess
 import sys
 from collections import Counter
@@ -48,6 +49,9 @@ class BucketServer:
         self._folder, self._latency, self._bandwidth = folder, latency, bandwidth
         self._faults, self._chance = dict(faults), random.Random(seed)
         self._link_free_at = 0.0
+        # what becomes of one request: its number from now on (`nth`), `how` it fails, whether all after it do (`for_good`);
+        # how "kill" ends the process `pid`, at its `moment` "before" or "after" what it asks for is done
+        self._nth: dict[str, Any] = {}
         self._uploads: dict[str, dict[int, bytes]] = {}
         self.requests: Counter[str] = Counter()
 
@@ -70,7 +74,10 @@ class BucketServer:
             await self._write(writer, "GET", self._controlled(split.path, body))
             return True
         self.requests[method] += 1
-        fault = next((each for each in FAULTS if self._chance.random() < self._faults.get(each, 0)), None)
+        fault, nth = self._fault(), self._nth
+        if fault == "kill" and nth["moment"] == "before":
+            os.kill(nth["pid"], signal.SIGKILL)
+            return False
         await asyncio.sleep(self._latency + _STALL_SECONDS * (fault == "stall"))
         if fault == "reset":
             return False
@@ -81,10 +88,20 @@ class BucketServer:
         answer = self._answered(method, unquote(split.path).lstrip("/"), query, headers, body)
         if fault == "twice":
             answer = self._answered(method, unquote(split.path).lstrip("/"), query, headers, body)
-        if fault == "lost":
+        if fault == "kill":
+            os.kill(nth["pid"], signal.SIGKILL)
+        if fault in ("lost", "kill"):
             return False
         await self._write(writer, method, answer, is_cut=fault == "cut")
         return fault != "cut"
+
+    def _fault(self) -> str | None:
+        """What becomes of this request: what its number was told, or what chance says."""
+        if self._nth:
+            self._nth["nth"] -= 1
+            if self._nth["nth"] == 0 or (self._nth["nth"] < 0 and self._nth.get("for_good")):
+                return str(self._nth["how"])
+        return next((each for each in FAULTS if self._chance.random() < self._faults.get(each, 0)), None)
 
     async def _write(self, writer: asyncio.StreamWriter, method: str, answer: Answer, *, is_cut: bool = False) -> None:
         status, body, headers = answer
@@ -109,7 +126,9 @@ class BucketServer:
     def _controlled(self, path: str, body: bytes) -> Answer:
         """What is not asked of a bucket: counts, and which faults happen from now on."""
         if path == "/-/faults":
-            self._faults = json.loads(body)
+            self._faults, self._nth = json.loads(body), {}
+        if path == "/-/nth":
+            self._nth = json.loads(body)
         counts = dict(self.requests)
         if path == "/-/counts":
             self.requests.clear()

@@ -12,6 +12,7 @@ import re
 import secrets
 import tempfile
 import threading
+import time
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
@@ -43,6 +44,9 @@ REMOTE = ("s3", "gs", "az")
 # a server that stalls is asked again, for so long in all
 _CLIENT = {"timeout": "30s", "connect_timeout": "5s"}
 RETRIES, RETRY_SECONDS = 6, 60
+
+# what the library says of a connection that broke off, and of one that never was, for which it has tried long enough itself
+_BROKEN_OFF, _UNREACHABLE = re.compile("error sending request|error decoding response"), re.compile("tcp connect|dns error")
 
 T = TypeVar("T")
 
@@ -390,7 +394,17 @@ def _is_unique(content: bytes) -> bool:
 
 
 def _translated(name: str, question: Callable[[], T]) -> T:
+    """Asks, and asks again where a connection broke off: whatever is asked may be asked twice."""
+    from obstore import exceptions
+
     with _errors_translated(name):
+        for attempt in range(RETRIES):
+            try:
+                return question()
+            except exceptions.GenericError as error:
+                if not _BROKEN_OFF.search(str(error)) or _UNREACHABLE.search(str(error)):
+                    raise
+                time.sleep(0.05 * 2**attempt)
         return question()
 
 
@@ -408,7 +422,7 @@ def _errors_translated(name: str) -> Iterator[None]:
         text = str(error)
         if "NoSuchBucket" in text or "bucket does not exist" in text:
             raise NotFoundError(f"{name}: there is no such bucket; make it first") from error
-        if "error sending request" in text or "tcp connect" in text:
+        if _BROKEN_OFF.search(text) or _UNREACHABLE.search(text):
             raise StoreError(f"{name}: the server does not answer; is its address right, and is it running?") from error
         raise StoreError(f"{name}: {_cut(text)}") from error
 

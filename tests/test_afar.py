@@ -15,8 +15,8 @@ import numpy as np
 import pytest
 
 import pannier
-from pannier.demo.bucket import FAULTS, IGNORES
-from pannier.errors import PannierError, StoreError, UsageError
+from pannier.demo.bucket import FAULTS, IGNORES, environment
+from pannier.errors import DamageError, NotFoundError, PannierError, StoreError, UsageError
 from tests.buckets import Bucket
 from tests.conftest import fill
 
@@ -248,3 +248,37 @@ def test_verifying_reads_from_afar_and_each_byte_once(
     content[len(content) // 2] ^= 1
     shard.write_bytes(content)
     assert [finding.is_damage for finding in pannier.verify(kept.store)].count(True)
+
+
+def test_a_store_is_given_out_by_a_web_server(
+    bucket: Bucket, many: pannier.Snapshot, tmp_path: Path, run: Callable[..., Any], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    local = shutil.copytree(many.store.path, tmp_path / "l.store")
+    address = f"{bucket.endpoint}/cloth/w.store"
+    bucket.put(local, "w.store")
+    for variable in environment(bucket.endpoint):
+        monkeypatch.delenv(variable)
+    with pytest.raises(NotFoundError, match="pannier publish"):
+        pannier.open(address)
+    pannier.open(local).render(size=24)
+    said = run("publish", local)
+    assert said.status == 0, said.err
+    assert run("publish", local, "--json").status == 0
+    assert pannier.verify(local) == []
+    bucket.put(local, "w.store")
+    there = pannier.open(address)
+    assert there.content_id == many.content_id
+    assert same(fed(many), fed(there))
+    assert same(fed(many), fed(pannier.open(address, cache=tmp_path / "cache"), processes=1))
+    assert pannier.verify(address) == []
+    there.store.copy("main", pannier.create(tmp_path / "copy.store"))
+    assert pannier.open(tmp_path / "copy.store").content_id == many.content_id
+    for write in (lambda: there.store.tag("spring"), lambda: there.store.change(where="true", set={"x": 1})):
+        with pytest.raises(StoreError, match="read only"):
+            write()
+    with pytest.raises(UsageError, match="read only"):
+        pannier.create(f"{bucket.endpoint}/cloth/new.store")
+    for content in (b"{}", b"[1]", b'{"pannier": "listing 1", "files": {"../x": 1}}', b"[" * 100_000):
+        (bucket.folder / "w.store%2Flisting.json").write_bytes(content)
+        with pytest.raises(DamageError):
+            pannier.open(address)

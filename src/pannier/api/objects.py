@@ -30,6 +30,7 @@ from pannier.packing.two_sides import MergeOptions, merge
 from pannier.pages.notebook import of_record, of_snapshot, of_store
 from pannier.results import Listed
 from pannier.spelling import spelled_method
+from pannier.storage.web import publish_listing
 from pannier.store import records
 from pannier.store.choosing import chosen_rows
 from pannier.store.facts import Fact, FactsByKey
@@ -390,6 +391,13 @@ class Store(OpenedStore):
         """
         done = copy(self, name, other, strand=strand, preview=preview, progress=progress)
         return Copied(**vars(done), snapshot=Snapshot.of(done.state, self if preview else other))
+
+    def publish(self) -> int:
+        """Writes the listing by which a web server gives the store out, read-only: how many files it names.
+
+        Whoever opens https://HOST/PATH sees the store as it is now, until it is published again.
+        """
+        return publish_listing(self.storage)
 
     def copy_all(self, other: Store, *, preview: bool = False, progress: Progress | None = None) -> Copied:
         """Brings all strands and tags into another store, with all that they lead to: a backup, which the same call renews.

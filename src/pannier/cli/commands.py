@@ -28,14 +28,14 @@ STEPS = {
     "Look": "show sheet look query doubles",
     "Prepare": "treatment stats render",
     "Version": "history compare strand merge tag attach",
-    "Share": "docket export restore copy",
+    "Share": "docket export restore copy publish",
     "Feed": "feed measure report",
     "Upkeep": "verify tidy",
 }
 # the call that does the same, with options of the same names
 CALLS = {
     **{name: name for name in ("survey", "gather", "compare", "restore", "verify", "report")},
-    **{name: f"Store.{name}" for name in ("pack", "change", "history", "merge", "tag", "copy", "tidy")},
+    **{name: f"Store.{name}" for name in ("pack", "change", "history", "merge", "tag", "copy", "publish", "tidy")},
     **{
         name: f"Snapshot.{name}"
         for name in ("sheet", "query", "doubles", "stats", "render", "attach", "docket", "export", "feed", "measure")
@@ -55,7 +55,7 @@ PANELS = {
     "How politely": "pause connections attempts timeout ignore_robots",
     "Order and chance": "shuffle augment arrange",
     "Batches": "batch batch_size epoch epochs last label_as treatment size treated rendered",
-    "Memory and threads": "ahead memory_limit",
+    "Memory and threads": "ahead memory_limit cache cache_size",
 }
 MANY = 15
 

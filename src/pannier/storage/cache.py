@@ -1,7 +1,7 @@
 """The block cache: what was read from afar, kept on a disk near by, bounded, for several processes.
 
 A file from afar has a folder, whose name says its size, which is what it may come to take; in it lie blocks of 4 MiB, each
-with the CRC-32 of its pages before them (docs/remote.md). A block appears under its name whole, all pages missing; a page
+with the CRC-32 of its pages before them (docs/buckets.md). A block appears under its name whole, all pages missing; a page
 is written before its CRC-32 is, and one that does not match is missing: so nothing is flushed, and all of it may be deleted
 at any time.
 """

@@ -5,6 +5,8 @@ from __future__ import annotations
 from functools import lru_cache, partial
 
 FORMAT_FILE = "pannier.json"
+# what a web server gives the store out by; derived
+LISTING_FILE = "listing.json"
 SHARDS, INDEX = "shards", "index"
 MANIFESTS, SNAPSHOTS, LEFT_OUT = "manifests", "snapshots", "left-out"
 STRANDS, TAGS = "strands", "tags"

@@ -16,6 +16,7 @@ from pannier.storage.local import LocalStorage
 from pannier.storage.memory import MemoryStorage
 from pannier.storage.protocol import Far, Storage
 from pannier.storage.remote import REMOTE, RemoteStorage, open_remote
+from pannier.storage.web import WEB, open_web
 
 _MEMORY = "memory://"
 _PIECE_BYTES = 1 << 20
@@ -28,7 +29,9 @@ _in_memory: dict[str, MemoryStorage] = {}
 
 
 def open_storage(address: str | Path, cache: CacheOptions | None = None) -> Storage:
-    """The storage at an address: a directory's path, a bucket's, or memory://NAME. Raises UsageError for another scheme.
+    """The storage at an address: a directory's path, a bucket's, a web server's, or memory://NAME.
+
+    Raises UsageError for another scheme.
 
     cache: where what comes from a bucket is kept near by.
     """
@@ -38,9 +41,12 @@ def open_storage(address: str | Path, cache: CacheOptions | None = None) -> Stor
     scheme = re.match(r"[A-Za-z][A-Za-z0-9+.-]*(?=://)", text)
     if scheme and scheme[0] in REMOTE:
         return open_remote(text, cache or CacheOptions.read(None))
+    if scheme and scheme[0] in WEB:
+        return open_web(text, cache or CacheOptions.read(None))
     if scheme:
         known = ", ".join(f"{each}://" for each in REMOTE)
-        raise UsageError(f"{text}: a store lies in a directory, in a bucket ({known}), or in memory://NAME")
+        what = f"in a bucket ({known}), on a web server (https://), or in memory://NAME"
+        raise UsageError(f"{text}: a store lies in a directory, {what}")
     return LocalStorage(address)
 
 
@@ -66,7 +72,7 @@ def side_by_side(storage: Storage, question: Callable[[A], T], about: Iterable[A
 def is_remote(address: str) -> bool:
     """Whether an address is no path: that of a bucket, or of a storage in memory."""
     scheme, mark, _ = address.partition("://")
-    return bool(mark) and scheme in ("memory", *REMOTE)
+    return bool(mark) and scheme in ("memory", *REMOTE, *WEB)
 
 
 def parted_address(text: str) -> tuple[str, str]:

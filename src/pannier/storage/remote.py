@@ -58,22 +58,27 @@ def open_remote(address: str, cache: CacheOptions | None = None) -> RemoteStorag
 
     Raises UsageError where obstore is missing, or where that is no address.
     """
-    try:
-        from obstore import exceptions, store
-    except ImportError:
-        raise UsageError(f"{address}: stores in buckets need obstore; pip install 'pannier[remote]'") from None
     scheme, _, rest = address.partition("://")
     bucket, _, prefix = rest.strip("/").partition("/")
     if not bucket:
         raise UsageError(f"{address}: give the bucket, and where in it the store lies, as {scheme}://BUCKET/NAME")
     endpoint = next((os.environ[name] for name in ("AWS_ENDPOINT_URL", "AWS_ENDPOINT") if os.environ.get(name)), "")
+    opened = opened_by(f"{scheme}://{bucket}", endpoint)
+    return RemoteStorage(f"{scheme}://{bucket}/{prefix}".rstrip("/"), opened, prefix, cache_of(cache), endpoint)
+
+
+def opened_by(url: str, endpoint: str) -> Any:
+    """What obstore opens a bucket's or a web server's files with. Raises UsageError where it is missing, or cannot."""
+    try:
+        from obstore import exceptions, store
+    except ImportError:
+        raise UsageError(f"{url}: stores in buckets need obstore; pip install 'pannier[remote]'") from None
     retries = {"max_retries": RETRIES, "retry_timeout": timedelta(seconds=RETRY_SECONDS)}
     client: Any = _CLIENT | ({"allow_http": True} if endpoint.startswith("http://") else {})
     try:
-        opened = store.from_url(f"{scheme}://{bucket}", client_options=client, retry_config=cast(Any, retries))
+        return store.from_url(url, client_options=client, retry_config=cast(Any, retries))
     except (exceptions.BaseError, ValueError) as error:
-        raise UsageError(f"{address}: {_cut(str(error))}") from error
-    return RemoteStorage(f"{scheme}://{bucket}/{prefix}".rstrip("/"), opened, prefix, cache_of(cache), endpoint)
+        raise UsageError(f"{url}: {_cut(str(error))}") from error
 
 
 class RemoteStorage:
@@ -120,7 +125,10 @@ class RemoteStorage:
 
     def directly(self) -> RemoteStorage:
         """The same, past what is kept near by."""
-        return RemoteStorage(self.address, self._bucket, self._prefix, None, self._endpoint)
+        return self._with(self.address, self._prefix, None)
+
+    def _with(self, address: str, prefix: str, cache: Cache | None) -> RemoteStorage:
+        return RemoteStorage(address, self._bucket, prefix, cache, self._endpoint)
 
     def view(self, name: str) -> Any:
         kept = self.kept(name) if folder_of(name) in _KEPT_WHOLE else None
@@ -304,7 +312,7 @@ class RemoteStorage:
         """It is there as long as something is in it."""
 
     def below(self, folder: str) -> RemoteStorage:
-        return RemoteStorage(f"{self.address}/{folder}", self._bucket, self._at(folder), self._cache, self._endpoint)
+        return self._with(f"{self.address}/{folder}", self._at(folder), self._cache)
 
     def link(self, name: str, path: Path) -> None:
         raise StoreError(f"{self.address} is no directory, so nothing can be linked to it: leave `hard_links` out")

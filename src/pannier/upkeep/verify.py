@@ -160,7 +160,7 @@ class _Verification:
             advice = "harmless; pannier tidy removes it in time"
             yield Finding(file, "left behind by a writer that was ended", "nothing", advice, False)
         for name in self._storage.list(""):
-            if name not in layout.FOLDERS and name != layout.FORMAT_FILE:
+            if name not in layout.FOLDERS and name not in (layout.FORMAT_FILE, layout.LISTING_FILE):
                 yield Finding(name, "not a part of the store", "nothing", "move it elsewhere", False)
         for name in self._storage.list(layout.DAMAGED):
             advice = "keep or delete it"

@@ -276,7 +276,7 @@ def test_a_store_is_given_out_by_a_web_server(
     for write in (lambda: there.store.tag("spring"), lambda: there.store.change(where="true", set={"x": 1})):
         with pytest.raises(StoreError, match="read only"):
             write()
-    with pytest.raises(UsageError, match="read only"):
+    with pytest.raises(NotFoundError, match="published"):
         pannier.create(f"{bucket.endpoint}/cloth/new.store")
     for content in (b"{}", b"[1]", b'{"pannier": "listing 1", "files": {"../x": 1}}', b"[" * 100_000):
         (bucket.folder / "w.store%2Flisting.json").write_bytes(content)

@@ -6,7 +6,7 @@ import json
 from collections.abc import Sequence
 from typing import Any, NoReturn
 
-from pannier.errors import DamageError, NotFoundError, StoreError, UsageError
+from pannier.errors import DamageError, NotFoundError, StoreError
 from pannier.storage.cache import Cache, CacheOptions, cache_of
 from pannier.storage.layout import FOLDERS, FORMAT_FILE, LEASES, LISTING_FILE
 from pannier.storage.local import check_name
@@ -46,7 +46,7 @@ def _list_into(files: dict[str, int], storage: Storage, folder: str) -> None:
 
 
 def open_web(address: str, cache: CacheOptions | None = None) -> WebStorage:
-    """The storage at an address https://HOST/PATH. Raises UsageError where obstore is missing, NotFoundError without listing."""
+    """The storage at an address https://HOST/PATH. Raises UsageError without obstore, NotFoundError without a listing."""
     address = address.rstrip("/")
     return WebStorage(address, opened_by(address, address), "", cache_of(cache), address)
 
@@ -58,10 +58,10 @@ class WebStorage(RemoteStorage):
         self,
         address: str,
         bucket: Any,
-        prefix: str = "",
-        cache: Cache | None = None,
-        endpoint: str = "",
-        listing: Any = None,
+        prefix: str,
+        cache: Cache | None,
+        endpoint: str,
+        listing: dict[str, int] | None = None,
     ) -> None:
         super().__init__(address, bucket, prefix, cache, endpoint)
         self._listing: dict[str, int] = self._read_listing() if listing is None else listing
@@ -104,9 +104,6 @@ class WebStorage(RemoteStorage):
 
     def remove(self, name: str) -> None:
         self._refuse()
-
-    def check_conditions(self) -> None:
-        raise UsageError(f"{self.address}: a web server's files can be read only; make the store in a directory or a bucket")
 
     def _refuse(self) -> NoReturn:
         raise StoreError(f"{self.address}: a web server's files can be read only; copy the store to write to it")

@@ -65,6 +65,10 @@ Seed = Annotated[int, typer.Option("--seed", help="Seed of order and chance.")]
 Figure = Annotated[str | None, typer.Option("--figure", metavar="FILE", help="Draw it into a PNG, PDF or SVG file.")]
 Note = Annotated[str, typer.Option(metavar="TEXT", help="A line to remember it by.")]
 Workers = Annotated[int | None, typer.Option(min=1, help="Threads; by default all usable cores.")]
+Cluster = Annotated[
+    str | None,
+    typer.Option("--cluster", metavar="tcp://HOST:PORT", help="A Dask scheduler, whose workers do the heavy part."),
+]
 MEMORY = {"memory_limit": Declared(str, "Bound of working memory: 128MiB, auto or none.", "BYTES", "auto")}
 MemoryLimit = Annotated[str, typer.Option(metavar="BYTES", help=MEMORY["memory_limit"].help)]
 Where = Annotated[str | None, typer.Option(metavar="EXPR", help="Only records for which this SQL holds.")]

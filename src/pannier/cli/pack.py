@@ -47,7 +47,7 @@ _HOW = {
     "reread": opt.switch("Read also files whose size and time stamp are as before."),
     **opt.DATASET,
     "shard_size": opt.Declared(str, "Size of a shard.", "BYTES", default="256MiB"),
-    "workers": opt.number("Threads; by default all usable cores."),
+    "workers": opt.number("Threads; by default all usable cores, on a cluster one a worker."),
     **opt.MEMORY,
 }
 
@@ -63,6 +63,7 @@ def pack(
     dealing: opt.Said = opt.NOTHING,
     rules: opt.Said = opt.NOTHING,
     how: opt.Said = opt.NOTHING,
+    cluster: opt.Cluster = None,
     preview: bool = opt.flag("--preview", "Show what the rules make of the source, and pack nothing."),
     doubts: opt.Doubts = None,
     figure: str | None = opt.value(None, "Draw the pictures in conflict into a PNG, PDF or SVG file.", "FILE"),
@@ -77,10 +78,11 @@ def pack(
     [dim]$[/dim] pannier pack heap/ swatches.store --label-pattern "{label}_loom{loom}_{number}" --group-by loom
     """
     from pannier.api.opening import bring_in
+    from pannier.cluster import workers_at
     from pannier.packing.pack import PackOptions
 
-    with progress_bar("pack") as progress:
-        about: opt.Said = {"note": note, "facts": fact, "preview": preview, "progress": progress}
+    with progress_bar("pack") as progress, workers_at(cluster) as executor:
+        about: opt.Said = {"note": note, "facts": fact, "preview": preview, "progress": progress, "executor": executor}
         result = bring_in(source, store, PackOptions(**about, **how, **rules, **dealing))
     told = replace(result, doubts=[]) if how.get("doubtful") == "keep" else result
     print_json(result.to_dict()) if json else _print_preview(told, store) if preview else _print(told, store)

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
-from itertools import islice
+from itertools import islice, tee
 from typing import Any, Protocol
 
 import numpy as np
@@ -15,7 +15,7 @@ from pannier.choices import Progress
 from pannier.columns import Rows
 from pannier.packing.seen import Seen
 from pannier.sources.checking import Checked, Checker, Checking
-from pannier.sources.rows import Chosen, LeftOut, Source
+from pannier.sources.rows import Chosen, LeftOut, Reads, Row, Source
 from pannier.store.index import PictureIndex, publish_segment, restore_segments
 from pannier.store.manifest_files import FACTS, FIELDS
 from pannier.store.miniatures import KeptMiniatures
@@ -38,6 +38,10 @@ class PictureRows:
         self._rows.append((number, checked.sha256, checked.crc32, checked.byte_count, *checked.facts))
         if len(self._rows) == ROWS_AT_ONCE:
             self._flush()
+
+    def add_table(self, table: Any) -> None:
+        """Rows that were kept in the same way elsewhere."""
+        self._batches += table.to_batches()
 
     def _flush(self) -> None:
         columns = zip(*self._rows, strict=True)
@@ -93,7 +97,7 @@ def ingest(
     miniatures: KeptMiniatures,
     shard_bytes: int | None,
     progress: Progress | None = None,
-    keeper: Callable[[Source], Keeper] | None = None,
+    keeper: Callable[[Any], Keeper] | None = None,
 ) -> Ingested:
     """Brings the pictures of `rows` into shards of so many bytes; those that are there already are not stored again.
 
@@ -104,20 +108,20 @@ def ingest(
     if shard_bytes is not None:
         restore_segments(store.storage)
     store.index.refresh()
-    ingesting = _Ingesting(store, seen, miniatures, shard_bytes, keeper or (lambda _: IntoShard(store.storage)))
+    ingesting = Ingesting(store, seen, miniatures, shard_bytes, keeper or (lambda _: IntoShard(store.storage)))
     return ingesting.run(source, rows, how, progress)
 
 
-class _Ingesting:
-    """Pictures on their way into shards, one of which is being written."""
+class Ingesting:
+    """Pictures on their way into shards, one of which is being written. Without `seen` nobody remembers their files."""
 
     def __init__(
         self,
         store: OpenedStore,
-        seen: Seen,
+        seen: Seen | None,
         miniatures: KeptMiniatures,
         shard_bytes: int | None,
-        keeper: Callable[[Source], Keeper],
+        keeper: Callable[[Any], Keeper],
     ) -> None:
         self._store, self._seen, self._miniatures, self._shard_bytes = store, seen, miniatures, shard_bytes
         self._keeper = keeper
@@ -127,14 +131,30 @@ class _Ingesting:
         self._writer: Keeper | None = None
 
     def run(self, source: Source, rows: Chosen, how: Checking, progress: Progress | None) -> Ingested:
-        rest = _recall(self._store.index, source, rows, self._seen, self._result)
+        rest = np.arange(len(rows))
+        if self._seen is not None:
+            rest = recalled(self._store.index, source, rows, self._seen, self._result)
+        done = len(rows) - len(rest)
+        numbered = zip(rest.tolist(), rows.take(rest).rows(source), strict=True)
+        told = None if progress is None else lambda count: progress(done + count, len(rows))
+        return self.take_in(source, numbered, how, told)
+
+    def take_in(
+        self,
+        source: Reads,
+        numbered: Iterable[tuple[int, Row]],
+        how: Checking,
+        progress: Callable[[int], None] | None = None,
+    ) -> Ingested:
+        """Brings some rows in, each with its number among all. progress: called with how many are done."""
+        numbers, rows = tee(numbered)
         try:
             with Checker(source, how, self._is_known) as checker:
-                outcomes = zip(rest.tolist(), checker.check_all(rows.take(rest).rows(source)), strict=True)
-                for done, (number, outcome) in enumerate(outcomes, len(rows) - len(rest) + 1):
+                outcomes = zip(numbers, checker.check_all(row for _, row in rows), strict=True)
+                for done, ((number, _), outcome) in enumerate(outcomes, 1):
                     self._take(source, number, outcome)
                     if progress:
-                        progress(done, len(rows))
+                        progress(done)
             self._finish()
             self._remember(at_end=True)
         except KeyboardInterrupt:
@@ -149,7 +169,7 @@ class _Ingesting:
         with self._lock:
             return sha256 in self._stored or self._store.index.has(sha256)
 
-    def _take(self, source: Source, number: int, outcome: Checked | LeftOut) -> None:
+    def _take(self, source: Reads, number: int, outcome: Checked | LeftOut) -> None:
         if isinstance(outcome, LeftOut):
             self._result.left_out.append(outcome)
             return
@@ -158,13 +178,13 @@ class _Ingesting:
             self._store_picture(source, outcome, outcome.data)
         if outcome.miniature is not None:
             self._miniatures.add(outcome.sha256, outcome.miniature)
-        file = source.file(outcome.row)
-        if file:
+        file = None if self._seen is None else source.file(outcome.row)
+        if self._seen is not None and file:
             self._seen.add(file, outcome)
         if self._writer and self._shard_bytes is not None and self._writer.byte_count >= self._shard_bytes:
             self._finish()
 
-    def _store_picture(self, source: Source, checked: Checked, data: bytes) -> None:
+    def _store_picture(self, source: Reads, checked: Checked, data: bytes) -> None:
         if self._shard_bytes is not None:
             self._writer = self._writer or self._keeper(source)
             self._writer.keep(checked, data)
@@ -185,11 +205,12 @@ class _Ingesting:
 
     def _remember(self, *, at_end: bool = False) -> None:
         if self._shard_bytes is not None:
-            self._seen.flush(at_end=at_end)
+            if self._seen is not None:
+                self._seen.flush(at_end=at_end)
             self._miniatures.flush()
 
 
-def _recall(index: PictureIndex, source: Source, rows: Chosen, seen: Seen, result: Ingested) -> Rows:
+def recalled(index: PictureIndex, source: Source, rows: Chosen, seen: Seen, result: Ingested) -> Rows:
     """Takes in what is remembered of files that have not changed and whose pictures are stored; the numbers of the rest."""
     rest: list[Any] = []
     every = rows.rows(source)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import Executor
 from dataclasses import dataclass, field, fields, replace
 from pathlib import Path
 from typing import Any
@@ -24,6 +25,7 @@ from pannier.packing.doubts import doubts_in, without_doubtful
 from pannier.packing.grouping import settle
 from pannier.packing.ingest import Ingested, Keeper, ingest
 from pannier.packing.merging import Counts, merge, refuse_both_sides_changed, rows_gone
+from pannier.packing.pieces import ingest_by
 from pannier.packing.recipe import dealt_otherwise, followed, named, of_source, recipe_of, with_recipe
 from pannier.packing.revision import Revision
 from pannier.packing.seen import Seen
@@ -92,6 +94,8 @@ class PackOptions(TakingOptions):
     name, description: of the dataset, kept along the strand. facts: of this snapshot, e.g. {"camera": "B"}.
     prefix: of all keys. remove_missing: records below it that the source does not have are removed.
     relabel: "source" or "store": whose word goes where a source and a correction have both changed a record.
+    executor: of `concurrent.futures`, or a cluster's own, whose workers read, check and store; they reach the store and the
+    source's files by the same paths as this process. `workers` are threads of each then, by default one.
     What is not said of a source that was packed before is as it was said then; forget: it is not.
     reread: read again what has not changed since. shard_size: bytes, or "256MiB". preview: all of it but writing.
     """
@@ -110,6 +114,7 @@ class PackOptions(TakingOptions):
     strand: str = FIRST_STRAND
     shard_size: str | int = DEFAULT_SHARD_BYTES
     preview: bool = False
+    executor: Executor | None = field(default=None, compare=False)
 
     @property
     def above(self) -> str:
@@ -348,6 +353,10 @@ class _Packing:
         shard_bytes = read_bytes(self._options.shard_size)
         most = (self._options.max_pixels, self._options.most_bytes)
         how = Checking(self._workers, *most, self._recoding, self._dealing.near is not None)
+        if self._options.executor is not None and not self._preview:
+            how = replace(how, workers=self._options.workers or 1)
+            given = (self._store, source, chosen, how, self._seen, shard_bytes, self._options.progress)
+            return ingest_by(self._options.executor, *given)
         kept = (self._seen, self._miniatures, None if self._preview else shard_bytes)
         return ingest(self._store, source, chosen, how, *kept, self._options.progress, self._keeper)
 

@@ -21,7 +21,7 @@ from pannier.images.facts import Facts, check_pixels, is_animated, read_facts
 from pannier.images.miniature import miniature
 from pannier.images.perceptual import PerceptualHasher
 from pannier.images.recode import Recoding
-from pannier.sources.rows import LeftOut, Row, Source
+from pannier.sources.rows import LeftOut, Reads, Row
 from pannier.units import show_bytes
 
 # up to so many bytes a thread keeps its buffer for the next picture
@@ -92,7 +92,7 @@ class Checker:
     Every picture that `is_known` does not have is decoded once, to its end: how else to know that it is whole.
     """
 
-    def __init__(self, source: Source, how: Checking, is_known: Callable[[bytes], bool] = lambda _: False) -> None:
+    def __init__(self, source: Reads, how: Checking, is_known: Callable[[bytes], bool] = lambda _: False) -> None:
         self._source, self._how, self._is_known = source, how, is_known
         self._recoding, self._miniatures = how.recoding, how.miniatures
         self._pool = ThreadPoolExecutor(how.workers, thread_name_prefix="pannier-check")

@@ -44,7 +44,15 @@ class LeftOut(NamedTuple):
     reason: str
 
 
-class Source(Protocol):
+class Reads(Protocol):
+    """As much of a source as reading and checking its pictures needs."""
+
+    def read(self, row: Row, most: int | None = None) -> bytes: ...
+
+    def file(self, row: Row) -> FileStamp | None: ...
+
+
+class Source(Reads, Protocol):
     """A kind of source: a class that knows its pictures as a table, and reads them.
 
     `table` has a row a picture; its columns are what rules may use. `keys` are the rows' keys, an Arrow array of strings,
@@ -71,10 +79,6 @@ class Source(Protocol):
     def keys(self) -> Any: ...
 
     def byte_counts(self, numbers: Any) -> np.ndarray[Any, np.dtype[np.int64]]: ...
-
-    def read(self, row: Row, most: int | None = None) -> bytes: ...
-
-    def file(self, row: Row) -> FileStamp | None: ...
 
 
 @dataclass(frozen=True)

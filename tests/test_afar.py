@@ -282,3 +282,19 @@ def test_a_store_is_given_out_by_a_web_server(
         (bucket.folder / "w.store%2Flisting.json").write_bytes(content)
         with pytest.raises(DamageError):
             pannier.open(address)
+
+
+def test_processes_feed_disjoint_parts_of_one_epoch(
+    bucket: Bucket, many: pannier.Snapshot, far: pannier.Snapshot, tmp_path: Path
+) -> None:
+    program = (
+        "import sys, pannier\n"
+        f"s = pannier.open('s3://cloth/many.store', cache={str(tmp_path)!r})\n"
+        "feed = s.feed('train', size=16, batch_size=8, seed=3, part=int(sys.argv[1]), parts=3)\n"
+        "print(*[key for batch in feed for key in batch.keys], sep='\\n')\n"
+    )
+    pipes: dict[str, Any] = {"stdout": subprocess.PIPE, "text": True}
+    at_work = [subprocess.Popen([sys.executable, "-c", program, str(part)], **pipes) for part in range(3)]
+    keys = [process.communicate(timeout=120)[0].split() for process in at_work]
+    assert all(keys)
+    assert sorted(key for part in keys for key in part) == sorted(record.key for record in many if record.split == "train")

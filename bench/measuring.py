@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import resource
+import shutil
 import tempfile
 import time
 from pathlib import Path
@@ -38,6 +39,8 @@ def run(report: Report) -> None:
             before, own = _children_seconds(), time.process_time()
             found = snapshot.measure("train", treatment, **GRID)
             shares.append((time.process_time() - own) / (_children_seconds() - before))
+            if len(shares) == 1:
+                _twice(report, snapshot, treatment)
         share, tried = _searched(found, MeasureOptions(**GRID).grid(treatment).settings())
         bar = len(found.trials) // 3
         told = f"{share:.2f} in {tried} of {len(found.trials)} trials"
@@ -58,6 +61,16 @@ def _searched(found: pannier.Measurement, settings: list[Setting]) -> tuple[floa
     return max(trial.rate for trial in tried.values()) / max(trial.rate for trial in rows.values()), len(tried)
 
 
+def _twice(report: Report, snapshot: pannier.Snapshot, treatment: pannier.Treatment) -> None:
+    """The same run twice: whether the intervals of each setting meet."""
+    how: dict[str, Any] = {"workers": (1, 2), "batch_size": (16, 64), "rounds": 8, "slice_seconds": 0.3}
+    runs = [snapshot.measure("train", treatment, **how).trials for _ in range(2)]
+    rates = [[trial.pictures_per_second for trial in trials] for trials in runs]
+    meet = sum(a.low <= b.high and b.low <= a.high for a, b in zip(*rates, strict=True) if a and b)
+    told = f"{meet} of {len(rates[0])}"
+    report.line("the same run twice: settings whose intervals meet", told, "all", meet == len(rates[0]))
+
+
 def _children_seconds() -> float:
     used = resource.getrusage(resource.RUSAGE_CHILDREN)
     return used.ru_utime + used.ru_stime
@@ -72,5 +85,30 @@ def _pages(report: Report) -> None:
         started = time.perf_counter()
         size = pannier.report(snapshot, Path(folder) / "page.html")
         seconds = time.perf_counter() - started
+        opened = _opened(Path(folder) / "page.html")
     report.line("seconds to make it", f"{seconds:.2f}", "<= 3", seconds <= 3)
     report.line("MB", f"{size / 1e6:.2f}", "<= 5", size <= 5e6)
+    if opened is None:
+        report.line("seconds to open it", "no chromium here")
+    else:
+        report.line("seconds to open it, in headless Chromium", f"{opened:.2f}", "<= 1", opened <= 1)
+
+
+def _opened(page: Path) -> float | None:
+    """Seconds until a page is drawn, at its second opening."""
+    if not (shutil.which("chromium") and shutil.which("chromedriver")):
+        return None
+    from selenium.webdriver import Chrome, ChromeOptions
+    from selenium.webdriver.chrome.service import Service
+
+    options = ChromeOptions()
+    options.binary_location = shutil.which("chromium") or ""
+    for flag in ("headless", "no-sandbox", "disable-gpu", "window-size=1280,800"):
+        options.add_argument(f"--{flag}")
+    driver = Chrome(options=options, service=Service(shutil.which("chromedriver")))
+    try:
+        for _ in range(2):
+            driver.get(page.as_uri())
+        return float(driver.execute_script("return performance.getEntriesByType('navigation')[0].loadEventEnd")) / 1000
+    finally:
+        driver.quit()

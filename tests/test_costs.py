@@ -5,8 +5,16 @@ from __future__ import annotations
 import json
 import subprocess
 import sys
+import tracemalloc
+from typing import Any
 
+import numpy as np
 import pytest
+
+import pannier
+from pannier.images.facts import read_facts
+from pannier.images.prepare import Preparation
+from tests.conftest import draw, encoded
 
 PROGRAM = """
 import io, json, sys, resource
@@ -79,3 +87,25 @@ def test_decoding_takes_no_more_than_it_is_charged_for(kind: str, mode: str, sav
     assert done.returncode == 0, done.stderr
     found = json.loads(done.stdout)
     assert found["peak"] <= found["charged"], found
+
+
+@pytest.mark.parametrize("fields", [{"tone": "clahe"}, {}, {"color": "gray", "filter": "lanczos"}], ids=str)
+def test_what_grows_takes_the_place_of_what_it_was(fields: dict[str, Any]) -> None:
+    """A thread that meets larger pictures one after another holds what the largest needs, and no more beside it."""
+    treatment = pannier.Treatment(32, **fields)
+    pictures = [encoded(draw(1, side, side * 4 // 3), "png") for side in (600, 700)]
+
+    def peak(some: list[bytes]) -> int:
+        preparation, out = Preparation(treatment), np.empty(treatment.shape, treatment.dtype)
+        tracemalloc.reset_peak()
+        before = tracemalloc.get_traced_memory()[0]
+        for data in some:
+            preparation.into(memoryview(bytearray(data)), read_facts(data), out)
+        return tracemalloc.get_traced_memory()[1] - before
+
+    peak(pictures[:1])  # what is loaded and compiled at first
+    tracemalloc.start()
+    try:
+        assert peak(pictures) <= 1.02 * peak(pictures[1:]) + 50_000
+    finally:
+        tracemalloc.stop()

@@ -293,7 +293,7 @@ def test_notebooks_show_small_tables_and_pictures(packed: pannier.Snapshot) -> N
         assert Tags(next(iter(feed))._repr_html_()).images == 12
 
 
-def test_a_real_notebook_shows_whatever_comes_back(packed: pannier.Snapshot, archive: Path) -> None:
+def test_a_real_notebook_shows_whatever_comes_back(own: pannier.Snapshot, archive: Path) -> None:
     from jupyter_client.manager import KernelManager
 
     manager = KernelManager()
@@ -311,7 +311,7 @@ def test_a_real_notebook_shows_whatever_comes_back(packed: pannier.Snapshot, arc
             assert not errors, errors
             return "".join(each["data"].get("text/html", "") for each in told if "data" in each)
 
-        shown(f"import pannier; store = pannier.open_store({str(packed.store.path)!r}); snapshot = store.snapshot()")
+        shown(f"import pannier; store = pannier.open_store({str(own.store.path)!r}); snapshot = store.snapshot()")
         for code, words in {
             "store": "strand",
             "store.history()": "records",
@@ -331,7 +331,7 @@ def test_a_real_notebook_shows_whatever_comes_back(packed: pannier.Snapshot, arc
             assert len(text) < 200_000
     finally:
         client.stop_channels()
-        manager.shutdown_kernel(now=True)
+        manager.shutdown_kernel(now=True)  # killed: its lease stays
 
 
 def test_names_begin_no_formula_in_a_figure(tmp_path: Path, store: pannier.Store) -> None:

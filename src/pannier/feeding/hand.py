@@ -193,7 +193,8 @@ class Hand:
 
     def _room_for(self, byte_count: int) -> memoryview:
         if len(self._room) < byte_count:
-            self._room = memoryview(bytearray(byte_count))
+            for size in (0, byte_count):  # the smaller one goes before the larger one comes: the plan has one alone
+                self._room = memoryview(bytearray(size))
         return self._room[:byte_count]
 
     def close(self) -> None:

@@ -190,6 +190,8 @@ class Preparation:
             pixels = decode.decode(data, facts, self._color, background=self.treatment.background, buffer=room)
         if facts.turn != 1:
             turned = decode.upright(pixels, facts.turn)
+            if self._turned.size < turned.size:
+                self._turned = np.empty(0, np.uint8)  # see `_room_for`
             self._turned = _grown(self._turned, turned.size)
             pixels = self._turned[: turned.size].reshape(turned.shape)
             np.copyto(pixels, turned)
@@ -247,6 +249,7 @@ class Preparation:
     ) -> None:
         rows, columns = pixels.shape[:2]
         if self._scratch[0].size < way.scratch_bytes:
+            self._scratch = self._scratch_of(0, self._is_lobed)  # see `_room_for`
             self._scratch = self._scratch_of(way.scratch_bytes, self._is_lobed)
         lies = _writable(pixels.reshape(rows, columns * self._channels))
         target = way.target if not flips else _mirrored(way.target, self._frame.canvas, flips)
@@ -326,8 +329,9 @@ class Preparation:
 
     def _room_for(self, byte_count: int) -> memoryview:
         if self._decoded.size < byte_count:
-            self._decoded = np.empty(byte_count, np.uint8)
-            self._room = self._decoded.data
+            for size in (0, byte_count):  # the smaller one goes before the larger one comes: the plan has one alone
+                self._decoded = np.empty(size, np.uint8)
+                self._room = self._decoded.data
         return self._room[:byte_count]
 
 

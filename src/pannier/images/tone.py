@@ -64,6 +64,7 @@ class Tone:
         cv2, (height, width) = self._cv2, pixels.shape[:2]
         size = height * width
         if self._room.size < pixels.size + 2 * size:
+            self._room = np.empty(0, np.uint8)  # the smaller one goes before the larger one comes: the plan has one alone
             self._room = np.empty(pixels.size + 2 * size, np.uint8)
         out = self._room[: pixels.size].reshape(pixels.shape)
         if self._tone == "none":

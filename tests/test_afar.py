@@ -298,3 +298,11 @@ def test_processes_feed_disjoint_parts_of_one_epoch(
     keys = [process.communicate(timeout=120)[0].split() for process in at_work]
     assert all(keys)
     assert sorted(key for part in keys for key in part) == sorted(record.key for record in many if record.split == "train")
+
+
+def test_the_demo_of_a_bucket_takes_every_step(tmp_path: Path, run: Callable[..., Any]) -> None:
+    pytest.importorskip("obstore")
+    done = run("demo", tmp_path / "there", "--remote", "--swatches", 60)
+    assert done.status == 0, done.err
+    assert len({line for line in done.out.splitlines() if line.startswith("digest")}) == 1
+    assert "every byte is as it was written" in done.out

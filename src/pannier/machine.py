@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import os
 import platform
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from importlib import metadata
 from pathlib import Path
 from typing import Any
@@ -51,6 +53,19 @@ def machine_facts() -> dict[str, Any]:
         "python": platform.python_version(),
         "versions": {name: version for name in ("pannier", *_LIBRARIES) if (version := _version(name))},
     }
+
+
+@contextmanager
+def environment_as(said: Mapping[str, str | None]) -> Iterator[None]:
+    """The environment with these variables said, as long as the context lasts; those of None stay as they are."""
+    before = {name: os.environ.get(name) for name in said}
+    os.environ.update({name: value for name, value in said.items() if value is not None})
+    try:
+        yield
+    finally:
+        for name, value in before.items():
+            os.environ.pop(name, None)
+            os.environ.update({} if value is None else {name: value})
 
 
 def _processor() -> str:

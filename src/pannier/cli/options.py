@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import inspect
-import os
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial, wraps
@@ -208,17 +207,11 @@ def reads_afar(command: Callable[..., int]) -> Callable[..., int]:
 
     @wraps(command)
     def with_cache(**given: Any) -> int:
+        from pannier.machine import environment_as
         from pannier.storage.cache import FOLDER_VARIABLE, SIZE_VARIABLE
 
-        said = {FOLDER_VARIABLE: given.pop("cache"), SIZE_VARIABLE: given.pop("cache_size")}
-        before = {name: os.environ.get(name) for name in said}
-        try:
-            os.environ.update({name: value for name, value in said.items() if value is not None})
+        with environment_as({FOLDER_VARIABLE: given.pop("cache"), SIZE_VARIABLE: given.pop("cache_size")}):
             return command(**given)
-        finally:
-            for name, value in before.items():
-                os.environ.pop(name, None)
-                os.environ.update({} if value is None else {name: value})
 
     with_cache.__signature__ = inspect.Signature(parameters)  # type: ignore[attr-defined]
     with_cache.__annotations__ = {parameter.name: parameter.annotation for parameter in parameters}

@@ -26,6 +26,7 @@ from urllib.parse import parse_qs, quote, unquote, urlsplit
 from xml.etree import ElementTree
 from xml.sax.saxutils import escape
 
+from pannier.machine import environment_as
 from pannier.units import read_bytes
 
 _PIECE_BYTES = 64 << 10
@@ -281,6 +282,14 @@ def environment(endpoint: str) -> dict[str, str]:
         "AWS_SECRET_ACCESS_KEY": "loom",
         "AWS_REGION": "us-east-1",
     }
+
+
+@contextmanager
+def in_a_bucket(folder: Path, bucket: str, **how: Any) -> Iterator[str]:
+    """Such a server with an empty bucket, which the environment names as long as the context lasts; gives its endpoint."""
+    (folder / bucket).mkdir(parents=True, exist_ok=True)
+    with bucket_server(folder, **how) as endpoint, environment_as(environment(endpoint)):
+        yield endpoint
 
 
 async def _serve(said: Any) -> None:

@@ -10,6 +10,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
+from pannier.demo.bucket import in_a_bucket
 from pannier.demo.mill import mill_of, serving
 from pannier.errors import PannierError, UsageError
 
@@ -23,10 +24,13 @@ class Stop:
     status: int = 0
 
 
-def run_tour(directory: str | Path, swatches: int, seed: int, run: Callable[[list[str]], int] | None) -> int:
+def run_tour(
+    directory: str | Path, swatches: int, seed: int, run: Callable[[list[str]], int] | None, *, remote: bool = False
+) -> int:
     """Draws the archive into a new or empty folder and has every step run; none with None. Raises UsageError, PannierError.
 
-    run: takes a command's arguments and gives its exit status.
+    run: takes a command's arguments and gives its exit status. remote: the steps of a store in a bucket instead, on a
+    stand-in for its server.
     """
     folder = Path(directory)
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
@@ -38,19 +42,27 @@ def run_tour(directory: str | Path, swatches: int, seed: int, run: Callable[[lis
     _draw(folder, swatches, seed)
     if run is None:
         return 0
-    with serving(mill_of(folder / "archive")) as mill:
-        for step in _steps(folder, seed, mill):
-            _say(step.says, step.command)
-            words = shlex.split(step.command)
-            if words[0] == "mv":
-                os.rename(*words[1:])
-            elif (status := run(words[1:])) != step.status:
-                raise PannierError(f"the demo's step ended with exit status {status}, not {step.status}: {step.command}")
-    print(
-        f"\nAll of it took {time.monotonic() - started:.0f} s. Everything is in {folder}: "
-        "look at swatches.html, measured.html, counts.png, sheet.png, look.png."
-    )
+    if remote:
+        with in_a_bucket(folder / "buckets", "cloth", latency=0.02) as endpoint:
+            print(f"# A stand-in for a bucket's server listens on {endpoint}; every answer takes 20 ms.")
+            _take(_steps(_REMOTE_TOUR, folder, seed, endpoint), run)
+        look = "buckets, cache"
+    else:
+        with serving(mill_of(folder / "archive")) as mill:
+            _take(_steps(_TOUR, folder, seed, mill), run)
+        look = "swatches.html, measured.html, counts.png, sheet.png, look.png"
+    print(f"\nAll of it took {time.monotonic() - started:.0f} s. Everything is in {folder}: look at {look}.")
     return 0
+
+
+def _take(steps: list[Stop], run: Callable[[list[str]], int]) -> None:
+    for step in steps:
+        _say(step.says, step.command)
+        words = shlex.split(step.command)
+        if words[0] == "mv":
+            os.rename(*words[1:])
+        elif (status := run(words[1:])) != step.status:
+            raise PannierError(f"the demo's step ended with exit status {status}, not {step.status}: {step.command}")
 
 
 # a line that begins with "#" says why; a command is led by the exit status that it must end with
@@ -131,11 +143,36 @@ a stand-in on this machine plays; it asks for patience now and then.
 """
 
 
-def _steps(folder: Path, seed: int, mill: str) -> list[Stop]:
+_REMOTE_TOUR = """\
+# Packed into a bucket, as into a directory.
+0 pannier pack {here}/archive s3://cloth/swatches.store --shares train=75,val=15,test=10 --seed {seed}
+0 pannier tag s3://cloth/swatches.store spring
+# And into a directory: the content id is the same.
+0 pannier pack {here}/archive {store} --shares train=75,val=15,test=10 --seed {seed}
+0 pannier compare {store} s3://cloth/swatches.store
+# An epoch from there: many requests are in flight at once. What was read is kept near by.
+0 pannier feed s3://cloth/swatches.store --split train --size 96 --cache {here}/cache --digest
+# Again: the same batches, and no picture is asked for.
+0 pannier feed s3://cloth/swatches.store --split train --size 96 --cache {here}/cache --digest
+# From the disk: the same.
+0 pannier feed {store} --split train --size 96 --digest
+# A label is put right there, in one more snapshot; then the copy here is brought up to date.
+0 pannier change s3://cloth/swatches.store --where "key LIKE 'rib/0003.%'" --set label=basket --note 'put right'
+0 pannier history s3://cloth/swatches.store
+0 pannier copy s3://cloth/swatches.store {here}/copy.store
+# Is every byte there as it was written? The cache is not asked.
+0 pannier verify s3://cloth/swatches.store
+# For a web server that gives out files: the store's listing goes in beside them. Then anyone reads it by https.
+0 pannier publish s3://cloth/swatches.store
+0 pannier show {mill}/cloth/swatches.store
+"""
+
+
+def _steps(tour: str, folder: Path, seed: int, mill: str) -> list[Stop]:
     here = shlex.quote(str(folder))
     feed = f"pannier feed {here}/swatches.store --split train --treatment {here}/cloth.toml --memory-limit 128MiB"
     steps, says = [], ""
-    for line in _TOUR.format(here=here, store=f"{here}/swatches.store", feed=feed, seed=seed, mill=mill).splitlines():
+    for line in tour.format(here=here, store=f"{here}/swatches.store", feed=feed, seed=seed, mill=mill).splitlines():
         mark, _, rest = line.partition(" ")
         if mark == "#":
             says = rest

@@ -194,7 +194,7 @@ class RemoteStorage:
     def range_of(self, name: str, offset: int, length: int) -> memoryview:
         kept = self.kept(name)
         if kept is None:
-            return self._range(name, offset, length)
+            return self._range(name, offset, length)[:length]
         first, last = kept.pages(offset, length)
         content = self._range(name, first, last - first)
         if len(content) == last - first:

@@ -14,6 +14,7 @@ import pytest
 import pannier
 from pannier.images.facts import read_facts
 from pannier.images.prepare import Preparation
+from pannier.images.tone import trimmed
 from tests.conftest import draw, encoded
 
 PROGRAM = """
@@ -107,5 +108,17 @@ def test_what_grows_takes_the_place_of_what_it_was(fields: dict[str, Any]) -> No
     tracemalloc.start()
     try:
         assert peak(pictures) <= 1.02 * peak(pictures[1:]) + 50_000
+    finally:
+        tracemalloc.stop()
+
+
+def test_borders_are_found_in_little_memory() -> None:
+    pixels = np.random.default_rng(0).integers(0, 256, (900, 1200, 3), np.uint8)
+    tracemalloc.start()
+    try:
+        tracemalloc.reset_peak()
+        before = tracemalloc.get_traced_memory()[0]
+        assert trimmed(pixels, 4).shape == pixels.shape
+        assert tracemalloc.get_traced_memory()[1] - before <= 200_000
     finally:
         tracemalloc.stop()

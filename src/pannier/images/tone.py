@@ -16,6 +16,9 @@ from pannier.images.treatment import Treatment
 
 ToneTable = np.ndarray[Any, np.dtype[np.uint8]]
 
+# borders are looked for in bands of so much, so that what a thread holds for it is small beside its buffers
+BAND_BYTES = 1 << 15
+
 
 def has_tone(treatment: Treatment) -> bool:
     return treatment.tone != "none" or treatment.tone_gamma != 1.0
@@ -104,15 +107,18 @@ def trimmed(pixels: Array, tolerance: int) -> Array:
 
     Near: within `tolerance` in every channel. A picture that is uniform as a whole stays as it is.
     """
-    first = pixels[0, 0].astype(np.int16)
+    first = pixels[0, 0].astype(np.int32)
+    low, high = (np.clip(first + by, 0, 255).astype(np.uint8) for by in (-tolerance, tolerance))
     rows, columns = pixels.shape[:2]
-    band = max(1, (1 << 18) // max(1, pixels[0].size))
-    has_row, has_column = np.zeros(rows, bool), np.zeros(columns, bool)
+    band = max(1, BAND_BYTES // max(1, pixels[0].size))
+    has_row, has_value = np.zeros(rows, bool), np.zeros(pixels[0].shape, bool)
     for top in range(0, rows, band):
-        differs = np.abs(pixels[top : top + band].astype(np.int16) - first) > tolerance
-        seen = differs.any(axis=2) if differs.ndim == 3 else differs
-        has_row[top : top + band] = seen.any(axis=1)
-        has_column |= seen.any(axis=0)
+        some = pixels[top : top + band]
+        differs = some < low
+        differs |= some > high
+        has_row[top : top + band] = differs.reshape(len(some), -1).any(axis=1)
+        has_value |= differs.any(axis=0)
+    has_column = has_value.reshape(columns, -1).any(axis=1)
     if not has_row.any():
         return pixels
     (top, bottom), (left, right) = ((found[0], found[-1] + 1) for found in map(np.flatnonzero, (has_row, has_column)))

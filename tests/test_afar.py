@@ -306,3 +306,10 @@ def test_the_demo_of_a_bucket_takes_every_step(tmp_path: Path, run: Callable[...
     assert done.status == 0, done.err
     assert len({line for line in done.out.splitlines() if line.startswith("digest")}) == 1
     assert "every byte is as it was written" in done.out
+
+
+def test_a_feed_from_afar_is_measured_with_its_link(far: pannier.Snapshot) -> None:
+    found = far.measure("train", size=16, workers=1, rounds=1, slice_seconds=0.1)
+    assert [trial.status for trial in found.trials] == ["ok"]
+    assert found.settings["is_far"]
+    assert found.reading[0].rate > 0

@@ -185,6 +185,9 @@ def _print_notes(found: pannier.Measurement) -> None:
     if found.settings.get("cold"):
         share = f"{min(dropped):.0%} of the files' pages or more were" if dropped else "nobody can say whether they were"
         notes.append(f"Cold: {share} dropped before each turn.")
+    if found.settings.get("is_far"):
+        rate = max((row.rate for row in found.reading), default=0.0)
+        notes.append(f"From afar: reading alone, many requests at once, has {rate:,.0f} pictures/s.")
     notes += [f"{_cell(trial)}: {trial.reason}" for trial in found.trials if trial.status != "ok"]
     if notes:
         print()

@@ -22,6 +22,7 @@ WHY = {
     "workers": "all its workers are busy, and cores are free: more workers would help",
     "interpreter lock": "its threads wait for the interpreter lock: try engines of their own processes (`processes` 1, 2)",
     "disk": "it waits for the disk: a rendering of smaller pictures, or more memory for the system's cache, would help",
+    "link": "it waits for the link to the bucket: windows, a cache near by (`cache`) or a rendering of it would help",
     "memory bandwidth": "it is as fast as bytes are copied here: uint8 batches or smaller ones would help",
     "consumer": "the training step is the slower of the two: nothing about the feed would help",
     "": "",

@@ -12,6 +12,8 @@ from pannier.machine import usable_cores
 from pannier.measuring.process import Run
 from pannier.measuring.settings import Setting, Step
 
+# what is read from: the system's memory, where files are warm, the disk, or the link to a bucket
+MEMORY, DISK, LINK = "memory", "disk", "link"
 # a consumer that waits for less than this is the slower of the two
 FED = 0.05
 # of reading or copying alone, from this part on nothing else counts much
@@ -43,19 +45,21 @@ def stage_shares(runs: Sequence[Run]) -> dict[str, float]:
     return parts | {"stalled": stages.stalled / stages.whole}
 
 
-def what_binds(setting: Setting, runs: Sequence[Run], shares: Sequence[Shares], step: Step | None, *, cold: bool) -> str:
+def what_binds(setting: Setting, runs: Sequence[Run], shares: Sequence[Shares], step: Step | None, *, medium: str) -> str:
     """In one or two words; "" where nothing stands out. By what is asked first:
 
     a consumer that hardly waits; reading or copying alone, where that is hardly faster; the threads' own computing, which
-    keeps all cores busy, or all workers, where those are fewer; and what threads wait for while they have work: the disk,
-    where its files are cold and reading alone is not far from it, and the interpreter lock otherwise.
+    keeps all cores busy, or all workers, where those are fewer; and what threads wait for while they have work: what they
+    read from (`medium`: "disk", where its files are cold, or "link"), where reading alone is not far from it, and the
+    interpreter lock otherwise.
     """
+    is_slow = medium != MEMORY
     stages, seconds = stages_of(runs), sum(run.seconds for run in runs)
     if step is not None and sum(run.waited for run in runs) < FED * seconds:
         return "consumer"
     reading, copying = (float(np.median([getattr(each, name) for each in shares])) for name in ("reading", "copying"))
     if reading > NEAR_READING:
-        return "disk" if cold else "memory bandwidth"
+        return medium if is_slow else "memory bandwidth"
     if copying > NEAR_COPYING:
         return "memory bandwidth"
     cores, threads = usable_cores(), setting.workers * max(1, setting.processes)
@@ -67,5 +71,5 @@ def what_binds(setting: Setting, runs: Sequence[Run], shares: Sequence[Shares], 
     if float(np.median([each.treatment for each in shares])) > NEAR_TREATMENT:
         return "processor"  # bare processes are hardly faster: others are at work on this machine
     if stages.stalled > STALLED * stages.whole:
-        return "disk" if cold and reading > READING_COLD else "interpreter lock"
+        return medium if is_slow and reading > READING_COLD else "interpreter lock"
     return ""

@@ -15,6 +15,7 @@ import sys
 import threading
 import time
 from collections.abc import Callable, Collection, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from itertools import islice
 from pathlib import Path
@@ -31,6 +32,7 @@ from pannier.files import drop_cached
 from pannier.images.prepare import Preparation
 from pannier.measuring.settings import Step
 from pannier.storage.layout import shard_file
+from pannier.storage.protocol import Far
 from pannier.store.places import Place
 from pannier.store.shards import shard_names
 from pannier.store.state import State
@@ -176,10 +178,15 @@ class _Files:
         return sum(known) / len(known) if known else None
 
 
+# of a store far away a bare process has so many times the records that are asked for at once
+FAR_ROUNDS = 4
+
+
 class BareRunner:
     """The same work with no pipeline around it, one picture after another, in one process.
 
-    `what`: "treatment" reads, decodes and prepares; "reading" reads alone; "copying" copies a ready batch.
+    `what`: "treatment" reads, decodes and prepares; "reading" reads alone; "copying" copies a ready batch. From afar the
+    treatment has what came before, and reading asks as often at once as the storage is worth.
     """
 
     def __init__(self, job: Job) -> None:
@@ -192,6 +199,7 @@ class BareRunner:
         self._items = list(islice(items, job.get("records", 4096)))
         self._files = _Files(state, feed_job, job.get("folder")) if job.get("cold") else None
         rendering = work.rendering
+        self._rendered = rendering.storage if rendering and isinstance(rendering.storage, Far) else None
         self._reader, self._canvases = state.storage.reader(), rendering.storage.reader() if rendering else None
         self._canvas = np.empty(rendering.shape if rendering else (0, 0, 0), np.uint8)
         places = [item.canvas or item.place for item in self._items]
@@ -199,7 +207,19 @@ class BareRunner:
         self._preparation = Preparation(feed_job.treatment)
         self._out = np.empty((feed_job.batch_size, *feed_job.treatment.shape), feed_job.treatment.dtype)
         self._ready = np.ones_like(self._out)
-        self._at = 0
+        self._at, self._far = 0, state.storage if isinstance(state.storage, Far) else None
+        if self._far is not None:
+            self._items = self._items[: FAR_ROUNDS * self._far.in_flight]
+            self._pool = ThreadPoolExecutor(self._far.in_flight)
+            self._held = [memoryview(bytearray(each)) for each in self._pool.map(self._asked, self._items)]
+
+    def _asked(self, item: Item) -> memoryview:
+        """A record's bytes, from afar. For any thread."""
+        assert self._far is not None
+        place, storage = item.canvas or item.place, self._far
+        assert place is not None
+        file = shard_file(place.shard)
+        return (self._rendered if item.canvas and self._rendered else storage).range_of(file, place.offset, place.length)
 
     def run(self, seconds: float, what: str = "treatment", **_: Any) -> Job:
         if self._files:
@@ -212,8 +232,11 @@ class BareRunner:
 
     def _next(self) -> tuple[Item, memoryview]:
         """The next record, and its bytes."""
-        item = self._items[self._at % len(self._items)]
+        at = self._at % len(self._items)
+        item = self._items[at]
         self._at += 1
+        if self._far is not None:
+            return item, self._held[at]
         if item.canvas is not None and self._canvases is not None:
             return item, self._bytes(self._canvases, item.canvas)
         assert item.place is not None
@@ -237,6 +260,8 @@ class BareRunner:
         return 8
 
     def _read(self) -> int:
+        if self._far is not None:
+            return sum(1 for _ in self._pool.map(self._asked, self._items))
         for _ in range(8):
             self._next()
         return 8

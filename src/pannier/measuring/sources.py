@@ -16,6 +16,7 @@ from pannier.feeding.render_plan import BYTES_BESIDE, fixed_only, plan_rows
 from pannier.feeding.rendering import render
 from pannier.measuring.settings import FOLDER, Group, Setting, Step
 from pannier.packing.pack import PackOptions, pack
+from pannier.storage.protocol import Far
 from pannier.store.choosing import chosen_rows
 from pannier.store.state import State, create_store
 
@@ -31,6 +32,7 @@ class Sources:
     def __init__(self, state: State, job: FeedJob, until_done: ExitStack) -> None:
         self._state, self._job, self._until_done = state, job, until_done
         self._rendered: dict[tuple[int, int], FeedJob] = {}
+        self.is_far = isinstance(state.storage, Far)
         self._modules = {"modules": _modules_of(job)}
         # what rendering the split takes on disk, and how many canvases are not there yet, by size
         self.rendering_bytes: dict[str, int] = {}

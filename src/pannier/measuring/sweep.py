@@ -14,7 +14,7 @@ from pannier.errors import PannierError
 from pannier.feeding.job import FeedJob, job_of
 from pannier.images.treatment import Treatment
 from pannier.machine import machine_facts, usable_cores
-from pannier.measuring.binding import Shares, stage_shares, what_binds
+from pannier.measuring.binding import DISK, LINK, MEMORY, Shares, stage_shares, what_binds
 from pannier.measuring.ceilings import COPYING, READING, TREATMENT, Ceilings
 from pannier.measuring.measurement import Measurement
 from pannier.measuring.process import Child, Run, TrialEnded
@@ -76,6 +76,7 @@ def _told(snapshot: State, job: FeedJob, options: MeasureOptions, sources: Sourc
     assert job.treatment is not None
     told = {name: getattr(options, name) for name in ("seed", "subset", "step", "cold", "rounds", "slice_seconds")}
     treatment = job.treatment.model_dump(mode="json", exclude={"measured_on"})
+    told |= {"is_far": True} if sources.is_far else {}
     told |= {"rendering_bytes": sources.rendering_bytes, "rendering_missing": sources.rendering_missing}
     return {"split": job.split, **told, "records": len(snapshot), "content_id": snapshot.content_id, "treatment": treatment}
 
@@ -117,7 +118,7 @@ class _Try:
         except TrialEnded as ended:
             self.ended = ended
 
-    def row(self, step: Step | None, *, cold: bool) -> Trial:
+    def row(self, step: Step | None, medium: str) -> Trial:
         """What came of it."""
         setting, limit = self.setting, self.setting.memory_limit_bytes
         is_enforced = limit is None or (can_enforce_limits() and not setting.processes)
@@ -138,7 +139,7 @@ class _Try:
             peak_bytes=peak,
             ahead=self.child.ahead,
             is_enforced=is_enforced,
-            binds=what_binds(setting, self.runs, self.shares, step, cold=cold),
+            binds=what_binds(setting, self.runs, self.shares, step, medium=medium),
             starved_share=waited / seconds,
             dropped_share=float(np.median(dropped)) if dropped else None,
             stages=stage_shares(self.runs),
@@ -153,6 +154,7 @@ class _Sweep:
 
     def __init__(self, sources: Sources, workers: Sequence[int], step: Step | None, *, cold: bool) -> None:
         self._sources, self._step, self._cold = sources, step, cold
+        self._medium = LINK if sources.is_far else DISK if cold else MEMORY
         self._ceilings = Ceilings(partial(sources.bare_job, cold=cold), workers)
         self._tries: list[_Try] = []
         self._rounds = 0
@@ -192,7 +194,7 @@ class _Sweep:
         """Ends the trials, and gives their rows."""
         self._end_trials()
         tries, self._tries = self._tries, []
-        return {each.setting: each.row(self._step, cold=self._cold) for each in tries}
+        return {each.setting: each.row(self._step, self._medium) for each in tries}
 
     def ceiling_rows(self, what: str) -> list[Trial]:
         rates = self._ceilings.rates.items()

@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint bench prove fuzz shots reference clean
+.PHONY: demo test lint bench prove fuzz shots reference dist clean
 
 $(VENV)/installed: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -34,6 +34,10 @@ fuzz: $(VENV)/installed
 
 shots: $(VENV)/installed
 	$(BIN)/python docs/shots.py
+
+# a wheel and a source package, into dist/
+dist: $(VENV)/installed
+	$(BIN)/python -m build --outdir dist .
 
 reference: $(VENV)/installed
 	$(BIN)/python docs/reference.py

@@ -66,6 +66,17 @@ PROOFS = (
     ("Feeds opened and closed", "tests/test_feed.py::test_feeds_opened_and_closed_leak_nothing", 50),
     ("Raced feeds", "tests/test_feed.py::test_raced_feeds_give_the_same_bytes", 50),
     ("Raced engines in processes", "tests/test_processes.py::test_raced_engines_give_the_same_bytes", 125),
+    ("Failing requests to a bucket", "tests/test_bucket_proofs.py::test_any_request_that_fails_leaves_before_or_after", 10),
+    (
+        "Killed at a request to a bucket",
+        "tests/test_bucket_proofs.py::test_an_operation_killed_at_any_request_leaves_before_or_after",
+        10,
+    ),
+    (
+        "Writers at once in one bucket",
+        "tests/test_bucket_proofs.py::test_writers_at_once_on_one_bucket_lose_no_snapshot",
+        10,
+    ),
     ("Killed processes that are fed", "tests/test_processes.py::test_engines_end_with_the_process_that_is_fed", 20),
 )
 HUNTED = 400

@@ -1,0 +1,51 @@
+"""The packages that are built are whole: installed elsewhere, they do what the source tree does."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import tarfile
+from pathlib import Path
+
+import pytest
+
+ROOT = Path(__file__).parent.parent
+
+pytest.importorskip("build", reason="pip install build")
+
+
+def test_the_wheel_works_without_the_source_tree(tmp_path: Path) -> None:
+    build = [sys.executable, "-m", "build", "--no-isolation", "--outdir", str(tmp_path / "dist"), str(ROOT)]
+    made = subprocess.run(build, capture_output=True, text=True)
+    assert made.returncode == 0, made.stdout[-2000:] + made.stderr[-2000:]
+    (wheel,), (source,) = (list((tmp_path / "dist").glob(each)) for each in ("*.whl", "*.tar.gz"))
+    install = [
+        sys.executable,
+        "-m",
+        "pip",
+        "install",
+        "--no-deps",
+        "--no-index",
+        "--quiet",
+        "--target",
+        str(tmp_path / "there"),
+    ]
+    subprocess.run([*install, str(wheel)], check=True)
+    environment = os.environ | {"PYTHONPATH": str(tmp_path / "there")}
+    program = (
+        "import pannier, pathlib\n"
+        "assert str(pathlib.Path(pannier.__file__)).startswith(%r), pannier.__file__\n"
+        "from pannier.cli.entry import main\n"
+        "main(['demo', %r, '--only-draw', '--swatches', '60'])\n"
+    ) % (str(tmp_path / "there"), str(tmp_path / "drawn"))
+    done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, env=environment, cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    page = (
+        "import pannier; s = pannier.create('s.store').pack('drawn/archive').snapshot; print(pannier.report(s, 'page.html'))"
+    )
+    done = subprocess.run([sys.executable, "-c", page], capture_output=True, text=True, env=environment, cwd=tmp_path)
+    assert int(done.stdout) > 10_000, done.stderr  # templates and their scripts came along
+    with tarfile.open(source) as archive:
+        names = archive.getnames()
+    assert any(name.endswith("README.md") for name in names)

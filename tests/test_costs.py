@@ -12,6 +12,7 @@ import numpy as np
 import pytest
 
 import pannier
+from pannier.feeding.job import job_of, work_of
 from pannier.images.facts import read_facts
 from pannier.images.prepare import Preparation
 from pannier.images.tone import trimmed
@@ -23,6 +24,7 @@ import numpy as np
 from PIL import Image
 import pannier
 from pannier.images.cost import Kind, decoding_costs, kind_of
+from pannier.feeding.job import job_of, work_of
 from pannier.images.facts import read_facts
 from pannier.images.prepare import Preparation
 from pannier.memory import fix_map_threshold, working_bytes, release_free_memory, Sampler
@@ -122,3 +124,23 @@ def test_borders_are_found_in_little_memory() -> None:
         assert tracemalloc.get_traced_memory()[1] - before <= 200_000
     finally:
         tracemalloc.stop()
+
+
+@pytest.mark.parametrize("fields", [{"tone": "clahe"}, {"trim": 4}, {"tone": "equalize", "trim": 4}], ids=str)
+def test_what_is_set_aside_to_decode_into_is_used_by_decoding_alone(
+    packed: pannier.Snapshot, fields: dict[str, Any]
+) -> None:
+    """What follows has buffers of its own, which are in the plan as well: set aside twice, they would break the limit."""
+
+    def set_aside(**fields: Any) -> int:
+        job = job_of(packed, None, pannier.Treatment(24, **fields), memory_limit=None, workers=1)
+        return work_of(job, packed).settings.light_decode_bytes
+
+    whole = set_aside(tone_gamma=1.2)  # decodes all of a picture, as those do
+    assert set_aside(**fields) == whole
+    assert needs_more(packed, fields) > needs_more(packed, {})
+
+
+def needs_more(snapshot: pannier.Snapshot, fields: dict[str, Any]) -> int:
+    job = job_of(snapshot, None, pannier.Treatment(24, **fields), memory_limit=None, workers=1)
+    return work_of(job, snapshot).plan.decode_bytes

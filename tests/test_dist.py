@@ -33,12 +33,9 @@ def test_the_wheel_works_without_the_source_tree(tmp_path: Path) -> None:
     ]
     subprocess.run([*install, str(wheel)], check=True)
     environment = os.environ | {"PYTHONPATH": str(tmp_path / "there")}
-    program = (
-        "import pannier, pathlib\n"
-        "assert str(pathlib.Path(pannier.__file__)).startswith(%r), pannier.__file__\n"
-        "from pannier.cli.entry import main\n"
-        "main(['demo', %r, '--only-draw', '--swatches', '60'])\n"
-    ) % (str(tmp_path / "there"), str(tmp_path / "drawn"))
+    there, drawn = str(tmp_path / "there"), str(tmp_path / "drawn")
+    program = f"import pannier\nassert pannier.__file__.startswith({there!r}), pannier.__file__\n"
+    program += f"from pannier.cli.entry import main\nmain(['demo', {drawn!r}, '--only-draw', '--swatches', '60'])\n"
     done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, env=environment, cwd=tmp_path)
     assert done.returncode == 0, done.stderr
     page = (

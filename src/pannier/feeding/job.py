@@ -371,11 +371,12 @@ def _settings(plan: Plan, needs: Needs, heavy: np.ndarray[Any, Any], job: FeedJo
     """Buffers as large as the largest light record needs them."""
     light = ~heavy  # by kind
     has_light = bool(light.any()) or not len(light)
-    read, decode, scratch = (int(column[light].max(initial=0)) for column in (needs.encoded, needs.own, needs.scratch))
     after_fit = 0 if job.treatment is None else after_fit_bytes(job.treatment)  # that has its own buffers
+    decoded = np.maximum(0, needs.own - after_fit) if needs.decoded is None else needs.decoded
+    read, decode, scratch = (int(column[light].max(initial=0)) for column in (needs.encoded, decoded, needs.scratch))
     workers = plan.workers if has_light else 0
-    bounds = (read, max(0, decode - after_fit), scratch)
-    return Settings(plan.workers, workers, plan.heavy_lanes, plan.ahead + 1, job.batch_size, *bounds, plan.fetched_bytes)
+    bounds = (read, decode, scratch, plan.fetched_bytes)
+    return Settings(plan.workers, workers, plan.heavy_lanes, plan.ahead + 1, job.batch_size, *bounds)
 
 
 def pictures_digest(state: State, split: str | None) -> str | None:

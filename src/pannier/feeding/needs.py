@@ -27,7 +27,8 @@ class Needs:
 
     A kind is one format, mode, size and turn: `encoded` is its largest file, `counts` its records, and `kinds` has by record
     the number of its kind. `largest` are the largest files of all, as many as come in a batch, in ascending order.
-    kept_bytes: of canvases that a thread keeps. fetched: what is held of a far storage ahead, the best first.
+    kept_bytes: of canvases that a thread keeps. decoded: of `own`, what is decoded into; None for all of it. fetched: what
+    is held of a far storage ahead, the best first.
     """
 
     encoded: Numbers
@@ -42,6 +43,7 @@ class Needs:
     order_bytes: int
     encoded_bytes: int = 0
     kept_bytes: int = 0
+    decoded: Numbers | None = None
     fetched: tuple[int, ...] = (0,)
 
     @cached_property
@@ -86,17 +88,18 @@ def needs_of(
     costs = decoding_costs(of_names, heights, widths, turns, progressive, largest_of_kind, treatment)
     tall, wide = treatment.frame.canvas
     canvas = treatment.channels * tall * wide
-    read, own, allocated, scratch = largest_of_kind, costs.own, costs.allocated, costs.scratch
+    read, own, allocated, scratch, decoded = largest_of_kind, costs.own, costs.allocated, costs.scratch, costs.decoded
     total = int(sums.sum())
     if is_rendered is not None:
         from_canvas = is_rendered[firsts]
         read, own = np.where(from_canvas, canvas, read), np.where(from_canvas, after_fit_bytes(treatment), own)
-        allocated, scratch = np.where(from_canvas, 0, allocated), np.where(from_canvas, 0, scratch)
+        allocated, scratch, decoded = (np.where(from_canvas, 0, each) for each in (allocated, scratch, decoded))
         total = int(sums[~from_canvas].sum()) + canvas * int(counts[from_canvas].sum())
     item_bytes = canvas if to_canvas else treatment.byte_count
     none = sums[:0]
     kept = KEPT_AT_ONCE * canvas if keeps else 0
-    return Needs(read, own, allocated, scratch, counts, kinds, none, item_bytes, batch_size, order_bytes, total, kept)
+    beside = (item_bytes, batch_size, order_bytes, total, kept, decoded)
+    return Needs(read, own, allocated, scratch, counts, kinds, none, *beside)
 
 
 def _of_names(manifest: Manifest, rows: Rows, color: Color) -> Kind:

@@ -43,11 +43,15 @@ COPIED_BYTES_PER_PIXEL, COPIED_BYTES = 26, 4 << 20
 
 @dataclass(frozen=True)
 class Costs:
-    """Bytes by record: `own` in buffers of ours, `allocated` by the decoder for a while, `scratch` for the kernel."""
+    """Bytes by record: `own` in buffers of ours, `allocated` by the decoder for a while, `scratch` for the kernel.
+
+    decoded: of `own`, what is decoded into.
+    """
 
     own: Numbers
     allocated: Numbers
     scratch: Numbers
+    decoded: Numbers
 
 
 class Kind(NamedTuple):
@@ -115,7 +119,7 @@ def decoding_costs(
     own = area * kinds.own + turned + evened + cut + after_fit_bytes(treatment)
     allocated = _in_decoders(kinds, heights, widths, progressive, byte_counts)
     allocated = allocated + (area if treatment.tone == "clahe" else 0)
-    return Costs(own, allocated, _scratch(decoded_height, decoded_width, treatment))
+    return Costs(own, allocated, _scratch(decoded_height, decoded_width, treatment), area * kinds.own)
 
 
 def checking_cost(facts: Facts, byte_count: int) -> int:

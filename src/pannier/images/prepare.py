@@ -22,7 +22,7 @@ from pannier.images.effects import Effects
 from pannier.images.facts import Facts, check_pixels, read_facts
 from pannier.images.own_steps import call, registered
 from pannier.images.placement import Box, Window, place, reduced, reduction, with_mirrored
-from pannier.images.tone import Tone, has_tone, trimmed
+from pannier.images.tone import Tone, has_tone, trimmed, warm_up_tone
 from pannier.images.treatment import Treatment
 from pannier.images.values import is_line, own_line, value_line, value_table
 from pannier.machine import free_memory_bytes
@@ -437,6 +437,7 @@ def _writable(array: Array) -> Array:
 
 def warm_up(treatment: Treatment, data: bytes) -> None:
     """Loads every library and kernel that a treatment needs for pictures of this kind, its random steps' too."""
+    warm_up_tone(treatment)
     preparation = Preparation(treatment)
     for variation in _some_variations(treatment):
         preparation.one(data, variation=variation)
@@ -448,6 +449,8 @@ def compile_kernels(treatment: Treatment, *, augment: bool, decodes: bool, has_c
     picture = np.arange(3 * 24 * 16).astype(np.uint8).reshape(24, 16, 3)
     canvas = np.zeros((bare.channels, *bare.frame.canvas), np.uint8)
     preparation, out = Preparation(bare), np.empty(bare.shape, bare.dtype)
+    if decodes:
+        warm_up_tone(bare)
     if to_canvas:
         preparation.one_canvas(picture)
         return

@@ -49,6 +49,13 @@ def contrast_table(counts: Array, cut: float) -> ToneTable:
     return np.clip(np.rint((np.arange(256) - low) * 255 / (high - low)), 0, 255).astype(np.uint8)
 
 
+def warm_up_tone(treatment: Treatment) -> None:
+    """OpenCV starts threads of its own at the first large picture: what they hold is a library's, as kernels are."""
+    if has_tone(treatment):
+        shape = (512, 512, 3) if treatment.color == "rgb" else (512, 512)
+        Tone(treatment)(np.zeros(shape, np.uint8))
+
+
 class Tone:
     """Evens out pictures as a treatment says. Not for several threads at once: it keeps its room."""
 
@@ -82,7 +89,7 @@ class Tone:
         if self._clahe is not None:
             self._clahe.apply(luma, evened)
         else:
-            counts = np.bincount(luma.ravel(), minlength=256) if size < 1 << 16 else _counts(cv2, luma)
+            counts = _counts(luma)
             table = equalizing_table(counts) if self._tone == "equalize" else contrast_table(counts, self._cut)
             cv2.LUT(luma, table, dst=evened)
         if pixels.ndim == 2:
@@ -98,8 +105,13 @@ class Tone:
         return out
 
 
-def _counts(cv2: Any, luma: Array) -> Array:
-    return cv2.calcHist([luma], [0], None, [256], [0, 256]).ravel().astype(np.int64)
+def _counts(luma: Array) -> Array:
+    """How often each value is there: OpenCV's own counting starts threads whose stacks no plan has."""
+    from pannier.images.kernels.pixels import count_values
+
+    counts = np.zeros((1, 256), np.int64)
+    count_values(np.ascontiguousarray(luma).reshape(1, 1, *luma.shape), counts)
+    return counts[0]
 
 
 def trimmed(pixels: Array, tolerance: int) -> Array:

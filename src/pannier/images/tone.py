@@ -56,6 +56,13 @@ def warm_up_tone(treatment: Treatment) -> None:
         Tone(treatment)(np.zeros(shape, np.uint8))
 
 
+def use_no_threads_of_opencv() -> None:
+    """For processes of our own alone: workers are the threads that a plan has, and no others take memory beside them."""
+    import cv2
+
+    cv2.setNumThreads(1)
+
+
 class Tone:
     """Evens out pictures as a treatment says. Not for several threads at once: it keeps its room."""
 

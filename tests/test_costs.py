@@ -24,7 +24,6 @@ import numpy as np
 from PIL import Image
 import pannier
 from pannier.images.cost import Kind, decoding_costs, kind_of
-from pannier.feeding.job import job_of, work_of
 from pannier.images.facts import read_facts
 from pannier.images.prepare import Preparation
 from pannier.memory import fix_map_threshold, working_bytes, release_free_memory, Sampler

@@ -25,6 +25,7 @@ from pannier.feeding.plain_errors import plain_error
 from pannier.feeding.shared import SharedShelf
 from pannier.feeding.threads import Threads
 from pannier.feeding.warming import warm_up_for
+from pannier.images.tone import use_no_threads_of_opencv
 
 STACK_BYTES = 1 << 20
 
@@ -66,6 +67,7 @@ class Child:
     def _started(self, jobs: Sequence[FeedJob], file: int) -> Threads:
         memory.fix_map_threshold()
         threading.stack_size(STACK_BYTES)  # this process is our own; the system counts whole stacks against a limit
+        use_no_threads_of_opencv()
         works = works_of(jobs, jobs[0].open())
         warm_up_for(works)
         memory.release_free_memory()

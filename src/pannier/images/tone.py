@@ -7,6 +7,8 @@ OpenCV's. Colors go to YCrCb and back by OpenCV (BT.601, whole numbers).
 
 from __future__ import annotations
 
+import os
+import sys
 from typing import Any
 
 import numpy as np
@@ -54,6 +56,16 @@ def warm_up_tone(treatment: Treatment) -> None:
     if has_tone(treatment):
         shape = (512, 512, 3) if treatment.color == "rgb" else (512, 512)
         Tone(treatment)(np.zeros(shape, np.uint8))
+
+
+def use_no_threads_of_opencv() -> None:
+    """For processes of our own alone: workers are the threads that a plan has, and no others take memory beside them.
+
+    Loads nothing: most feeds need no OpenCV, and where it comes later it reads the environment.
+    """
+    os.environ["OPENCV_FOR_THREADS_NUM"] = "1"
+    if "cv2" in sys.modules:  # an own step's module has it
+        sys.modules["cv2"].setNumThreads(1)
 
 
 class Tone:

@@ -30,6 +30,7 @@ from pannier.feeding.lookup import Item, Lookup
 from pannier.feeding.warming import warm_up_for
 from pannier.files import drop_cached
 from pannier.images.prepare import Preparation
+from pannier.images.tone import use_no_threads_of_opencv
 from pannier.measuring.settings import Step
 from pannier.storage.layout import shard_file
 from pannier.storage.protocol import Far
@@ -274,6 +275,7 @@ class BareRunner:
 def _opened(job: Job) -> tuple[FeedJob, State]:
     memory.fix_map_threshold()
     threading.stack_size(STACK_BYTES)  # this process is our own; the system counts whole stacks against a limit
+    use_no_threads_of_opencv()
     for name in job.get("modules", ()):
         importlib.import_module(name)
     feed_job = FeedJob.from_plain(job["feed"])

@@ -389,7 +389,7 @@ def test_other_folders_and_other_gatherings_are_let_alone(tmp_path: Path) -> Non
 def test_a_killed_gathering_goes_on_with_nothing_lost_or_doubled(tmp_path: Path, scale: int) -> None:
     """Killed at random moments, many times over one folder; at the end everything is there once, and was fetched once."""
     handler = stand_in()
-    count, kills = 60, 6 * scale
+    count, kills = 60, 3 * scale
     rng = random.Random(5)
     with serving(handler) as link:
         table = tmp_path / "t.csv"

@@ -65,6 +65,7 @@ PROOFS = (
     ("Fillings of any treatment", "tests/test_filling.py -k any_treatment", 20),
     ("Feeds opened and closed", "tests/test_feed.py::test_feeds_opened_and_closed_leak_nothing", 50),
     ("Raced feeds", "tests/test_feed.py::test_raced_feeds_give_the_same_bytes", 50),
+    ("Working memory and the system's list", "tests/test_measure.py::test_working_memory_is_what_the_system_says", 20),
     ("Raced engines in processes", "tests/test_processes.py::test_raced_engines_give_the_same_bytes", 125),
     ("Killed processes that are fed", "tests/test_processes.py::test_engines_end_with_the_process_that_is_fed", 20),
 )

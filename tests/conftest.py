@@ -6,6 +6,7 @@ import contextlib
 import io
 import math
 import shutil
+import signal
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
@@ -20,6 +21,10 @@ import pannier
 from pannier.cli.entry import main
 
 CLASSES = ("plain", "satin", "twill")
+
+
+# a suite that a shell starts in the background is told to ignore Ctrl-C, and so would be all that it starts
+signal.signal(signal.SIGINT, signal.default_int_handler)
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:

@@ -18,6 +18,8 @@ from tests.test_rendering import random_treatment
 
 TREATMENT = pannier.Treatment(24, turn=9, brightness=0.2)
 
+RAW = {"values": "raw", "dtype": "uint8"}
+
 
 def epochs(snapshot: pannier.Snapshot, treatment: pannier.Treatment, count: int = 2, **options: Any) -> list[Any]:
     with snapshot.feed("train", treatment, batch_size=4, seed=3, **options) as feed:
@@ -28,20 +30,21 @@ def same(one: list[Any], other: list[Any]) -> bool:
     return all(a[0] == b[0] and np.array_equal(a[1], b[1]) for a, b in zip(one, other, strict=True))
 
 
-@pytest.mark.parametrize("processes", [0, 2])
-def test_the_first_epoch_keeps_what_the_next_ones_read(own: pannier.Snapshot, processes: int) -> None:
-    plan = plan_rendering(own, TREATMENT, split="train")
-    with own.feed("train", TREATMENT, batch_size=4, rendered="fill", processes=processes) as feed:
+@pytest.mark.parametrize(("processes", "fields"), [(0, {}), (2, {}), (0, RAW), (2, RAW)])
+def test_the_first_epoch_keeps_what_the_next_ones_read(own: pannier.Snapshot, processes: int, fields: Any) -> None:
+    treatment = TREATMENT.with_fields(**fields)
+    plan = plan_rendering(own, treatment, split="train")
+    with own.feed("train", treatment, batch_size=4, rendered="fill", processes=processes) as feed:
         assert f"{plan.missing} canvases are kept as they are made" in feed.notes[-1]
-        assert feed.plan.total_bytes > own.feed("train", TREATMENT, batch_size=4, processes=processes).plan.total_bytes
-    expected = epochs(own, TREATMENT, rendered=False)
+        assert feed.plan.total_bytes > own.feed("train", treatment, batch_size=4, processes=processes).plan.total_bytes
+    expected = epochs(own, treatment, rendered=False)
     assert not list_renderings(own.storage)
-    assert same(epochs(own, TREATMENT, rendered="fill", processes=processes), expected)
-    assert plan_rendering(own, TREATMENT, split="train").missing == 0
-    assert same(epochs(own, TREATMENT, rendered=True), expected)
+    assert same(epochs(own, treatment, rendered="fill", processes=processes), expected)
+    assert plan_rendering(own, treatment, split="train").missing == 0
+    assert same(epochs(own, treatment, rendered=True), expected)
     (kept,) = list_renderings(own.storage)
     assert plan.missing <= kept.canvases <= (plan.missing if processes < 2 else 2 * plan.missing)
-    with own.feed("train", TREATMENT, rendered="fill") as feed:
+    with own.feed("train", treatment, rendered="fill") as feed:
         assert feed.rendered_records == feed.records
         assert feed.notes[-1].startswith("0 canvases")
     assert not list(pannier.verify(own.store))

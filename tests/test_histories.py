@@ -169,7 +169,7 @@ def test_any_history_of_deliveries_ends_as_a_person_expects(
     tmp_path: Path, scale: int, capsys: pytest.CaptureFixture[str]
 ) -> None:
     told: dict[str, int] = {}
-    for seed in range(12 * scale):
+    for seed in range(8 * scale):
         history = History(tmp_path / str(seed), seed)
         try:
             for _ in range(4):
@@ -182,4 +182,4 @@ def test_any_history_of_deliveries_ends_as_a_person_expects(
         told = {name: told.get(name, 0) + count for name, count in history.told.items()}
         shutil.rmtree(tmp_path / str(seed))
     with capsys.disabled():
-        print(f"\n{12 * scale} histories of 4 deliveries: {', '.join(f'{count} {name}' for name, count in told.items())}")
+        print(f"\n{8 * scale} histories of 4 deliveries: {', '.join(f'{count} {name}' for name, count in told.items())}")

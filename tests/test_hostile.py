@@ -22,7 +22,7 @@ from pannier.store.leases import leases
 @pytest.mark.parametrize("reader", sorted(READERS))
 def test_no_input_of_a_stranger_provokes_more_than_an_error_of_ours(reader: str, scale: int) -> None:
     # in a process of its own: children are forked, which no threads must see
-    how_long = ["--count", "8"] if scale == 1 else ["--seconds", "120", "--first", "1000"]
+    how_long = ["--count", "5"] if scale == 1 else ["--seconds", "120", "--first", "1000"]
     command = [sys.executable, "-m", "fuzz", reader, *how_long]
     ended = subprocess.run(command, capture_output=True, text=True, check=False, cwd=Path(__file__).parent.parent)
     assert ended.returncode == 0, ended.stdout
@@ -70,7 +70,7 @@ def test_queries_that_fail_leave_no_threads(packed: pannier.Snapshot) -> None:
 
 @pytest.mark.proof
 def test_an_input_that_asks_for_very_much_ends_soon_and_in_little_memory(scale: int) -> None:
-    command = [sys.executable, "-m", "fuzz.inputs", *([*INPUTS] if scale > 1 else [*INPUTS][1::4])]
+    command = [sys.executable, "-m", "fuzz.inputs", *([*INPUTS] if scale > 1 else [*INPUTS][1::6])]
     ended = subprocess.run(command, capture_output=True, text=True, check=False, cwd=Path(__file__).parent.parent)
     print("\n" + ended.stdout)
     assert ended.returncode == 0, ended.stdout

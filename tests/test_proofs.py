@@ -82,7 +82,7 @@ def test_an_operation_killed_anywhere_leaves_before_or_after(
     steps = forked({**job, "store": str(tmp_path / "whole.store")})["steps"]
     jobs: list[dict[str, Any]] = [{"kill_at": at, "moment": m} for at in range(1, steps + 1) for m in ("before", "after")]
     jobs += [{"kill_after": random.Random(i).uniform(0.001, 0.3)} for i in range(10)]
-    chosen = random.Random(name).sample(jobs, min(len(jobs), 3 if scale == 1 else 6 * scale))
+    chosen = random.Random(name).sample(jobs, min(len(jobs), 2 if scale == 1 else 6 * scale))
     ends = {"before": 0, "after": 0}
     for number, kill in enumerate(chosen):
         store = tmp_path / f"{number}.store"
@@ -141,7 +141,7 @@ def test_any_call_that_the_disk_refuses_leaves_before_or_after(
     operate(name, world, tmp_path / "whole.store")
     numbers = (errno.ENOSPC, errno.EIO, errno.EROFS, errno.EDQUOT, errno.EINTR)
     jobs = [(at, number, good) for at in range(1, counter.calls + 1) for number in numbers for good in (False, True)]
-    chosen = random.Random(name).sample(jobs, min(len(jobs), 3 if scale == 1 else 6 * scale))
+    chosen = random.Random(name).sample(jobs, min(len(jobs), 2 if scale == 1 else 6 * scale))
     ends = {"before": 0, "after": 0}
     for at, number, for_good in chosen:
         store = tmp_path / f"{at}-{number}-{for_good}.store"
@@ -367,7 +367,7 @@ def test_no_feed_exceeds_an_enforced_limit(tmp_path: Path, scale: int) -> None:
     ]
     snapshots = [pannier.create(tmp_path / f"{source.name}.store").pack(source).snapshot for source in sources]
     shares = []
-    for number in range(8 * scale):
+    for number in range(4 * scale):
         status, reason, share = limited_trial(snapshots[number % len(snapshots)], number)
         assert status == "ok", reason
         assert share <= 1.0, (number, share)

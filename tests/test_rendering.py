@@ -236,7 +236,7 @@ def test_killed_at_any_instant_nothing_is_lost(own: pannier.Snapshot, scale: int
     rng = np.random.default_rng(2)
     address = str(own.store.path)
     spans = []
-    for kill in range(5 * scale):
+    for kill in range(3 * scale):
         process = subprocess.Popen([sys.executable, "-c", RENDERER, address], stdout=subprocess.PIPE)
         assert process.stdout is not None
         process.stdout.readline()
@@ -255,7 +255,7 @@ def test_killed_at_any_instant_nothing_is_lost(own: pannier.Snapshot, scale: int
             shutil.rmtree(own.store.path / "rendered", ignore_errors=True)
     own.render(None, treatment)
     assert all(np.array_equal(*each) for each in zip(expected, fed(own, treatment, rendered=True), strict=True))
-    print(f"\n{5 * scale - 1} kills of a rendering: store whole, batches equal, gone on with")
+    print(f"\n{3 * scale - 1} kills of a rendering: store whole, batches equal, gone on with")
 
 
 def test_the_command_plans_renders_lists_and_drops(own: pannier.Snapshot, run: Any) -> None:

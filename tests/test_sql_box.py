@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import signal
+import time
 from pathlib import Path
 
 import pytest
 
 import pannier
 from pannier.errors import UsageError
+from pannier.sources import sql
 
 
 @pytest.mark.parametrize(
@@ -76,6 +78,13 @@ def test_what_is_no_question_of_records_is_refused(
 def test_a_query_without_end_is_ended(packed: pannier.Snapshot, asked: str) -> None:
     with pytest.raises(UsageError, match="takes more (than 4 s, and was|memory than a query may)"):
         packed.query(f"SELECT {asked} FROM records a, records b, records c, records d, records e, records f")
+
+
+def test_a_machine_that_stands_still_ends_no_query() -> None:
+    # no time of the processor is spent: by the clock, it is six times as long as it may take
+    assert sql._bounded(lambda: time.sleep(0.3), 0.05, lambda: None) is None
+    with pytest.raises(TimeoutError):
+        sql._bounded(lambda: time.sleep(0.8), 0.05, lambda: None)
 
 
 def test_a_signal_in_a_query_is_heard_as_it_is(packed: pannier.Snapshot) -> None:

@@ -420,7 +420,7 @@ def test_readers_never_meet_an_error_or_a_mix_beside_writers_and_tidying(tmp_pat
     store = pannier.create(tmp_path / "s.store")
     store.pack(fill(tmp_path / "a", 4), columns="0 as loom")
     right = {record.key: record.sha256 for record in store.snapshot()}
-    rounds = 6 if scale == 1 else 5 * scale
+    rounds = 4 if scale == 1 else 5 * scale
     writer = (
         "import sys, pannier\nfrom pannier.versions.naming import remove\n"
         f"store = pannier.open_store({str(store.path)!r})\n"

@@ -187,7 +187,7 @@ ALONE = {
     },
     **{
         "survey": "sheet columns encoding separator class_names",
-        "pack": "doubts encoding separator class_names",
+        "pack": "cluster doubts encoding executor separator class_names",
         "change": "doubts",
         "merge": "conflicts",
     },

@@ -20,7 +20,7 @@ from pannier.folders.layout import paths_of
 from pannier.folders.unpacking import Unpacker
 from pannier.machine import usable_cores
 from pannier.results import Result
-from pannier.sources.folders import read_file
+from pannier.sources.files import read_file
 from pannier.sources.laid_out import ATTACHMENTS, LABELS, OWN_IGNORE, LaidOut, is_about_layout
 from pannier.sources.paths import looks_like_picture
 from pannier.store.records import rows_where

@@ -20,10 +20,11 @@ from pannier.kinds import LeftOutKind
 from pannier.packing.ingest import Ingested, Ingesting, IntoShard, recalled
 from pannier.packing.seen import Seen
 from pannier.sources.checking import Checked, Checking
-from pannier.sources.folders import read_file
+from pannier.sources.files import is_far, read_file
 from pannier.sources.rows import Chosen, FileStamp, LeftOut, Row, Source
 from pannier.storage.cache import CacheOptions
 from pannier.storage.opening import cache_options
+from pannier.storage.remote import IN_FLIGHT
 from pannier.store.index import restore_segments
 from pannier.store.leases import WRITER, holding
 from pannier.store.miniatures import KeptMiniatures
@@ -68,6 +69,8 @@ class _Rows:
 
     def __init__(self, piece: Piece) -> None:
         self._piece = piece
+        files = (content.path for content in piece.contents if isinstance(content, FileStamp))
+        self.reads_at_once = IN_FLIGHT if any(map(is_far, files)) else 1
 
     def read(self, row: Row, most: int | None = None) -> bytes:
         content = self._piece.contents[row.number]

@@ -12,6 +12,7 @@ from typing import Any, TypeVar
 from pannier.dealing.shares import Dealing, SaidDealing
 from pannier.sources.opening import ReadingOptions
 from pannier.sources.rules import read_rename
+from pannier.storage.objects import is_in_bucket
 
 # a source, and what was said of it but for what is of one pack alone
 Recipe = dict[str, Any]
@@ -32,10 +33,14 @@ OF_ENTRIES_ALONE = ("encoding", "separator", "class_names")
 def named(source: Any) -> list[str] | None:
     """A source as it was named; None for data from Python, which have no name to come back under."""
     if isinstance(source, (str, Path)):
-        return [os.path.normpath(source)]
+        return [_named(source)]
     if isinstance(source, Sequence) and source and all(isinstance(each, (str, Path)) for each in source):
-        return [os.path.normpath(each) for each in source]
+        return [_named(each) for each in source]
     return None
+
+
+def _named(source: str | Path) -> str:
+    return str(source).rstrip("/") if is_in_bucket(source) else os.path.normpath(source)
 
 
 def recipe_of(source: Sequence[str], options: ReadingOptions) -> Recipe:

@@ -22,7 +22,8 @@ from pannier.images.facts import refuse_other_kinds
 from pannier.kinds import Refusal
 from pannier.sources import paths
 from pannier.sources.bounds import Unpacking, is_bomb, refuse_beyond, refuse_bomb
-from pannier.sources.folders import HEAD_BYTES, file_stamp
+from pannier.sources.files import file_stamp
+from pannier.sources.folders import HEAD_BYTES
 from pannier.sources.rows import FileStamp, LeftOut, Row
 from pannier.units import show_bytes
 
@@ -58,7 +59,8 @@ class ArchiveSource(paths.PathSource):
     """All pictures in a zip or tar archive, told by content. A sole folder around everything counts as the root.
 
     A compressed tar cannot be read at random: its content goes to one temporary file without a name, as large as the
-    disk allows. most_bytes: of memory, for all that is known of its files; None for no limit. Safe between threads.
+    disk allows. most_bytes: of memory, for all that is known of its files; None for no limit. stamp: of the file that it is
+    a copy of. Safe between threads.
     Raises SourceError where the archive cannot be read, or has far less than it unpacks to.
     """
 
@@ -69,12 +71,13 @@ class ArchiveSource(paths.PathSource):
         keep_splits: bool = True,
         patterns: paths.Patterns | None = None,
         most_bytes: int | None = None,
+        stamp: FileStamp | None = None,
     ) -> None:
         self.name = Path(path).name
         for ending in sorted(ENDINGS, key=len, reverse=True):
             self.name = self.name.removesuffix(ending)
         self.passed: list[LeftOut] = []
-        self._stamp = file_stamp(path)
+        self._stamp = stamp or file_stamp(path)
         with _archive_errors(path):
             self._opened: _Zip | _Tar = _Zip(path) if zipfile.is_zipfile(path) else _Tar(path)
             members = list(self._pictures(path, patterns or paths.Patterns(), most_bytes))

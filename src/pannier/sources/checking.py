@@ -21,6 +21,7 @@ from pannier.images.facts import Facts, check_pixels, is_animated, read_facts
 from pannier.images.miniature import miniature
 from pannier.images.perceptual import PerceptualHasher
 from pannier.images.recode import Recoding
+from pannier.sources.ahead import ReadAhead
 from pannier.sources.rows import LeftOut, Reads, Row
 from pannier.units import show_bytes
 
@@ -93,7 +94,7 @@ class Checker:
     """
 
     def __init__(self, source: Reads, how: Checking, is_known: Callable[[bytes], bool] = lambda _: False) -> None:
-        self._source, self._how, self._is_known = source, how, is_known
+        self._source, self._how, self._is_known = ReadAhead(source, how.in_flight_bytes), how, is_known
         self._recoding, self._miniatures = how.recoding, how.miniatures
         self._pool = ThreadPoolExecutor(how.workers, thread_name_prefix="pannier-check")
         most = how.most_decoding_bytes
@@ -106,13 +107,14 @@ class Checker:
 
     def __exit__(self, *_: object) -> None:
         self._pool.shutdown(wait=True, cancel_futures=True)
+        self._source.__exit__()
 
     def check_all(self, rows: Iterable[Row]) -> Iterator[Checked | LeftOut]:
         """What became of every row, in their order; a bounded number of them is under way at once."""
         waiting: deque[tuple[Future[list[Checked | LeftOut]], int]] = deque()
         in_flight = 0
         most, how = self._how.in_flight_bytes, self._how
-        for run, byte_count in _runs(rows, most // 8):
+        for run, byte_count in _runs(self._source.rows(rows), most // 8):
             while waiting and (in_flight + byte_count > most or len(waiting) > 3 * how.workers):
                 future, done = waiting.popleft()
                 yield from future.result()

@@ -16,6 +16,7 @@ from pannier.errors import NotFoundError, PictureError, SourceError, UsageError
 from pannier.images.facts import refuse_other_kinds
 from pannier.kinds import LeftOutKind
 from pannier.sources import paths
+from pannier.sources.files import read_file
 from pannier.sources.laid_out import LaidOut, is_about_layout
 from pannier.sources.rows import FileStamp, LeftOut, Row
 
@@ -100,37 +101,6 @@ class FolderSource(paths.PathSource):
 
 def _twice(keys: list[str]) -> str:
     return next(key for key, count in Counter(keys).items() if count > 1)
-
-
-def read_file(path: bytes, expected: int, most: int | None = None) -> bytes:
-    """A file's bytes, or at most the first `most`, in as few system calls as its expected size allows.
-
-    Raises PictureError.
-    """
-    try:
-        handle = os.open(path, os.O_RDONLY)
-        try:
-            if most is not None:
-                return os.read(handle, most)
-            data = os.read(handle, expected + 1)
-            while more := os.read(handle, 1 << 20) if len(data) != expected else b"":
-                data += more
-            return data
-        finally:
-            os.close(handle)
-    except (FileNotFoundError, ValueError):  # a path with a zero byte names no file
-        raise PictureError("there is no such file", "missing") from None
-    except OSError as error:
-        raise PictureError(f"cannot be read: {error.strerror or error}", "unreadable") from error
-
-
-def file_stamp(path: str | bytes | Path) -> FileStamp | None:
-    """A file as it is now; None where there is none."""
-    try:
-        state = os.stat(path)
-    except (OSError, ValueError):
-        return None
-    return FileStamp(os.path.abspath(os.fsencode(path)), state.st_size, state.st_mtime_ns)
 
 
 class _Walk:

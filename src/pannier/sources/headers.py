@@ -17,7 +17,7 @@ from pannier.hashing import crc32_of
 from pannier.images.facts import Facts, check_pixels, format_of, is_animated, read_facts, time_taken
 from pannier.machine import usable_cores
 from pannier.sources.checking import Checked, Checking, refuse_file
-from pannier.sources.rows import LeftOut, Row, Source
+from pannier.sources.rows import LeftOut, Row, Source, reads_at_once
 
 _TYPES = {"width": pa.int64(), "height": pa.int64(), "format": pa.string(), "mode": pa.string()}
 SCHEMA = pa.schema({**_TYPES, "taken": pa.timestamp("us")})
@@ -26,7 +26,7 @@ SCHEMA = pa.schema({**_TYPES, "taken": pa.timestamp("us")})
 HEAD_BYTES = 1 << 16
 # formats that say nothing of the picture after its pixels
 _HEADED = ("jpeg", "gif", "bmp", "ppm")
-_ROWS_A_TASK = 256
+_ROWS_A_TASK, _ROWS_A_FAR_TASK = 256, 8
 
 
 def header_columns_in(expression: str, there: list[str]) -> list[str]:
@@ -51,12 +51,18 @@ def read_header(source: Source, row: Row) -> tuple[Facts, bytes]:
 
 def header_table(source: Source, rows: list[Row], names: list[str]) -> Any:
     """Those columns for those rows, in parallel; NULL where a header cannot be read."""
-    tasks = [rows[at : at + _ROWS_A_TASK] for at in range(0, len(rows), _ROWS_A_TASK)]
+    step = _rows_a_task(source)
+    tasks = [rows[at : at + step] for at in range(0, len(rows), step)]
     with_time = "taken" in names
-    with ThreadPoolExecutor(usable_cores(), thread_name_prefix="pannier-headers") as pool:
+    threads = max(usable_cores(), reads_at_once(source))
+    with ThreadPoolExecutor(threads, thread_name_prefix="pannier-headers") as pool:
         parts = pool.map(lambda task: [_values(source, row, with_time) for row in task], tasks)
         values = [each for part in parts for each in part]
     return pa.Table.from_pylist([dict(zip(SCHEMA.names, row, strict=True)) for row in values], SCHEMA).select(names)
+
+
+def _rows_a_task(source: Source) -> int:
+    return _ROWS_A_TASK if reads_at_once(source) == 1 else _ROWS_A_FAR_TASK
 
 
 def _values(source: Source, row: Row, with_time: bool) -> tuple[Any, ...]:
@@ -75,11 +81,11 @@ class HeaderReader:
     """
 
     def __init__(self, source: Source, how: Checking) -> None:
-        self._source, self._workers, self._how = source, how.workers, how
+        self._source, self._workers, self._how = source, max(how.workers, reads_at_once(source)), how
 
     def check_all(self, rows: Iterator[Row]) -> Iterator[list[Checked | LeftOut]]:
         """What became of every row, run by run."""
-        runs = iter(lambda: list(islice(rows, _ROWS_A_TASK)), [])
+        runs = iter(lambda: list(islice(rows, _rows_a_task(self._source))), [])
         waiting: deque[Future[list[Checked | LeftOut]]] = deque()
         with self._pool() as pool:
             for run in runs:

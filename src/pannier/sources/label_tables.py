@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterator
+from contextlib import nullcontext
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -13,10 +14,12 @@ import pyarrow as pa
 
 from pannier.columns import Rows
 from pannier.errors import SourceError
+from pannier.sources.files import here
 from pannier.sources.picture_columns import USUAL_LABELS
-from pannier.sources.rows import FileStamp, LeftOut, Row, Source
+from pannier.sources.rows import FileStamp, LeftOut, Row, Source, reads_at_once
 from pannier.sources.table_files import Nulls, read_table
 from pannier.sources.tables import table_from
+from pannier.storage.objects import is_in_bucket
 
 # what is compared of a picture's path and of a table's cell, the most telling first
 WAYS: dict[str, Callable[[str], str]] = {
@@ -54,6 +57,7 @@ class LabelledSource:
             own = f"{each}_in_labels" if each in self._table.column_names else each
             self._table = self._table.append_column(own, table.column(each).take(rows))
         self.name, self.fixed_splits = source.name, source.fixed_splits
+        self.reads_at_once = reads_at_once(source)
         self.notes = [f"{name}: {self._match.count:,} of {len(table):,} rows fit a picture, {column} by its {way}"]
         without = table.column(column).take(pa.array(np.setdiff1d(np.arange(len(table)), row_of))).to_pylist()
         reason = f"{name} names it, and no picture is called so"
@@ -81,9 +85,10 @@ class LabelledSource:
 
 def with_labels(source: Source, labels: Any, null: Nulls = ()) -> LabelledSource:
     """The source with the columns of a table file, a data frame or dicts. Raises SourceError where no column fits."""
-    is_file = isinstance(labels, (str, Path))
-    table = (read_table(Path(labels), null=null) if is_file else table_from(labels, null)).table
-    return LabelledSource(source, table, Path(labels).name if is_file else "the table of labels")
+    if not isinstance(labels, (str, Path)):
+        return LabelledSource(source, table_from(labels, null).table, "the table of labels")
+    with here(str(labels)) if is_in_bucket(labels) else nullcontext(Path(labels)) as file:
+        return LabelledSource(source, read_table(file, null=null).table, file.name)
 
 
 def best_match(table: Any, keys: Any, name: str) -> Match:

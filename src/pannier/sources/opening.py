@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 from typing import Any
 
 import pyarrow as pa
@@ -15,6 +15,8 @@ from pannier.errors import NotFoundError, UsageError
 from pannier.sources import archives, arrays
 from pannier.sources.archives import ArchiveSource
 from pannier.sources.arrays import ArraysSource, arrays_file
+from pannier.sources.bucket_folders import BucketFolder
+from pannier.sources.files import file_stamp, here
 from pannier.sources.folders import FolderSource
 from pannier.sources.label_tables import with_labels
 from pannier.sources.paths import Patterns
@@ -24,6 +26,7 @@ from pannier.sources.several import NamedSource, Several, read_source_file
 from pannier.sources.table_files import ENDINGS as TABLE_ENDINGS
 from pannier.sources.table_files import Nulls
 from pannier.sources.tables import TableSource, table_file, table_from
+from pannier.storage.objects import is_in_bucket
 
 TABLE_OPTIONS = ("picture", "root", "encoding", "separator", "null", "shape")
 # what reading may take by default, however little is free
@@ -133,22 +136,26 @@ def are_pictures(source: Any) -> bool:
 def _is_picture_file(named: Any) -> bool:
     if not isinstance(named, (str, Path)):
         return False
+    if is_in_bucket(named):
+        return False
     name = Path(named).name.lower()
     return not name.endswith((*TABLE_ENDINGS, *archives.ENDINGS, *arrays.ENDINGS, ".toml")) and Path(named).is_file()
 
 
 def _path(named: str | Path, said: dict[str, Any], way: _Way) -> Source:
-    path, found = Path(named), way.elsewhere(str(named), way.keep_splits)
+    found = way.elsewhere(str(named), way.keep_splits)
     if found is not None:
         if said:
             raise UsageError(f"`{next(iter(said))}` is not for a snapshot; what of it is wanted is said by `where`")
         return found
+    if is_in_bucket(named):
+        return _in_bucket(str(named), said, way)
+    path = Path(named)
     if not path.exists():
         raise NotFoundError(f"there is no folder or file {path}")
     ending = path.suffix.lower()
     if path.is_dir() or path.name.lower().endswith(archives.ENDINGS):
-        _refuse(said, TABLE_OPTIONS, f"tables; {path} is none")
-        patterns = Patterns(_listed(said.get("include")), _listed(said.get("exclude")), bool(said.get("hidden")))
+        patterns = _patterns(said, path)
         if path.is_dir():
             return FolderSource(path, keep_splits=way.keep_splits, patterns=patterns, is_known=way.is_known)
         return ArchiveSource(path, keep_splits=way.keep_splits, patterns=patterns, most_bytes=way.most_bytes)
@@ -164,6 +171,29 @@ def _path(named: str | Path, said: dict[str, Any], way: _Way) -> Source:
         return Several([_part(*part) for part in parts])
     endings = ", ".join((*TABLE_ENDINGS, *archives.ENDINGS, *arrays.ENDINGS, ".toml"))
     raise UsageError(f"{path} is a file of a kind that is no source: a folder is, or a file that ends in {endings}")
+
+
+def _in_bucket(address: str, said: dict[str, Any], way: _Way) -> Source:
+    """A folder in a bucket; or an archive, a table or an arrays file there, which is brought here whole."""
+    ending = PurePosixPath(address).suffix.lower()
+    if address.lower().endswith(archives.ENDINGS):
+        patterns = _patterns(said, address)
+        how: dict[str, Any] = {"patterns": patterns, "most_bytes": way.most_bytes, "stamp": file_stamp(address)}
+        with here(address) as path:
+            return ArchiveSource(path, keep_splits=way.keep_splits, **how)
+    if ending in TABLE_ENDINGS:
+        _refuse(said, PATTERN_OPTIONS, f"folders and archives; {address} is a table: say `where`")
+        return table_file(address, most_bytes=way.most_bytes, **said)
+    if ending in arrays.ENDINGS:
+        _refuse(said, (*TABLE_OPTIONS, *PATTERN_OPTIONS), f"other sources than {address}")
+        with here(address) as path:
+            return arrays_file(path, keep_splits=way.keep_splits)
+    return BucketFolder(address, keep_splits=way.keep_splits, patterns=_patterns(said, address))
+
+
+def _patterns(said: dict[str, Any], named: object) -> Patterns:
+    _refuse(said, TABLE_OPTIONS, f"tables; {named} is none")
+    return Patterns(_listed(said.get("include")), _listed(said.get("exclude")), bool(said.get("hidden")))
 
 
 def _part(

@@ -11,6 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from pannier.errors import UsageError
+from pannier.sources.files import FarFolder
 from pannier.sources.paths import looks_like_picture
 from pannier.sources.rules import evaluate
 from pannier.sources.table_files import holds_bytes, is_bytes
@@ -43,7 +44,7 @@ class Pictures(NamedTuple):
     essences: Any | None = None
 
 
-def find_pictures(table: Any, root: Path, picture: str | None, shape: Shape | None) -> Pictures:
+def find_pictures(table: Any, root: Path | FarFolder, picture: str | None, shape: Shape | None) -> Pictures:
     """The pictures of a column, or of an SQL expression; of the one that fits where none is said. Raises UsageError."""
     if picture is None and shape is not None and not _holding(table):
         kept, values, essences = from_columns(table, USUAL_LABELS, shape)
@@ -105,7 +106,7 @@ def _holding(table: Any) -> list[str]:
     return [name for name in table.column_names if is_picture(table.column(name))]
 
 
-def _found(table: Any, root: Path) -> str:
+def _found(table: Any, root: Path | FarFolder) -> str:
     """The one column that fits. Raises UsageError, which names the candidates."""
     held = _holding(table)
     named = [name for name in table.column_names if _names_pictures(table.column(name), root)]
@@ -121,7 +122,7 @@ def _found(table: Any, root: Path) -> str:
     )
 
 
-def _names_pictures(column: Any, root: Path) -> bool:
+def _names_pictures(column: Any, root: Path | FarFolder) -> bool:
     """Whether a column's first values are paths of pictures, some of which are there."""
     if not (pa.types.is_string(column.type) or pa.types.is_large_string(column.type)):
         return False

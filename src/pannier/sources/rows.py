@@ -81,6 +81,11 @@ class Source(Reads, Protocol):
     def byte_counts(self, numbers: Any) -> np.ndarray[Any, np.dtype[np.int64]]: ...
 
 
+def reads_at_once(source: Reads) -> int:
+    """How many of a source's pictures are best on their way at once: one from near by, many from a bucket."""
+    return int(getattr(source, "reads_at_once", 1))
+
+
 @dataclass(frozen=True)
 class Chosen:
     """Rows of a source with their labels and splits, column by column: some 100 bytes of memory a row.

@@ -15,8 +15,9 @@ from pydantic import BaseModel, ConfigDict, ValidationError
 
 from pannier.columns import joined, keys_below
 from pannier.errors import NotFoundError, SourceError, UsageError, did_you_mean
-from pannier.sources.rows import Chosen, FileStamp, LeftOut, Row, Source
+from pannier.sources.rows import Chosen, FileStamp, LeftOut, Row, Source, reads_at_once
 from pannier.sources.rules import RuleOptions, Rules, choose_rows
+from pannier.storage.objects import is_in_bucket
 
 
 class SourceEntry(BaseModel):
@@ -84,6 +85,7 @@ class Several:
         self.parts = list(parts)
         self.name = ", ".join(names)
         self.fixed_splits = all(part.source.fixed_splits for part in parts)
+        self.reads_at_once = max(reads_at_once(part.source) for part in parts)
         self.passed = [
             LeftOut(f"{part.name}/{item.key}", item.kind, item.reason) for part in parts for item in part.source.passed
         ]
@@ -156,12 +158,17 @@ def _entry(entry: Mapping[str, Any], number: int, file: Path) -> SourceEntry:
         field = ".".join(map(str, first["loc"]))
         near = did_you_mean(field, SourceEntry.model_fields) if first["type"] == "extra_forbidden" else ""
         raise UsageError(f"{file}: source {number}: {field}: {first['msg'].lower()}{near}") from None
-    path = file.parent / read.path
-    if not path.exists():
+    path = _beside(file, read.path)
+    if not is_in_bucket(path) and not Path(path).exists():
         raise NotFoundError(f"{file}: source {number}: there is no {path}")
-    root = None if read.root is None else str(file.parent / read.root)
-    names = str(file.parent / read.class_names) if isinstance(read.class_names, str) else read.class_names
-    return read.model_copy(update={"path": str(path), "root": root, "class_names": names})
+    root = None if read.root is None else _beside(file, read.root)
+    names = _beside(file, read.class_names) if isinstance(read.class_names, str) else read.class_names
+    return read.model_copy(update={"path": path, "root": root, "class_names": names})
+
+
+def _beside(file: Path, named: str) -> str:
+    """A path that a file tells, which is relative to it; an address in a bucket is one as it is."""
+    return named if is_in_bucket(named) else str(file.parent / named)
 
 
 def _joined(own: Rules, general: Rules) -> Rules:

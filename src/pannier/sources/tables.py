@@ -15,11 +15,13 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from pannier.errors import SourceError, UsageError
-from pannier.sources.folders import file_stamp, read_file
+from pannier.sources.files import FarFolder, file_stamp, folder_at, here, is_far, read_file, stamps_of
 from pannier.sources.picture_columns import LINK, USUAL_LABELS, find_pictures, is_picture
 from pannier.sources.rows import FileStamp, LeftOut, Row, content_keys
 from pannier.sources.table_files import Nulls, ReadTable, is_bytes, read_table, tidied
 from pannier.sources.text_pictures import read_shape
+from pannier.storage.objects import is_in_bucket
+from pannier.storage.remote import IN_FLIGHT
 
 # paths that are not keys as they are: backslashes, from the root, up, doubled or lone dots and slashes, beyond ASCII
 _ODD_PATH = r"\\|^$|^/|/$|//|(^|/)\.\.?(/|$)|[^\x00-\x7f]"
@@ -35,9 +37,10 @@ class TableSource:
     fixed_splits = False
 
     def __init__(
-        self, table: ReadTable, name: str, root: str | Path, picture: str | None = None, shape: str | None = None
+        self, table: ReadTable, name: str, root: str | Path | FarFolder, picture: str | None = None, shape: str | None = None
     ) -> None:
-        self.name, self.root = name, Path(root)
+        self.name, self.root = name, folder_at(root)
+        self._stamps: dict[str, FileStamp | None] = {}
         self._root, self.stray_blanks = os.fsencode(self.root), table.stray_blanks
         self.passed = [LeftOut(f"row {number}", "malformed", reason) for number, reason in table.malformed]
         found = find_pictures(table.table, self.root, picture, read_shape(shape) if shape is not None else None)
@@ -64,6 +67,11 @@ class TableSource:
         self._keys = _keys(names, self.root, essences)
 
     @property
+    def reads_at_once(self) -> int:
+        """Of pictures in a bucket many are on their way at once."""
+        return IN_FLIGHT if is_far(self._root) else 1
+
+    @property
     def default_label(self) -> str | None:
         return next((name for name in USUAL_LABELS if name in self._table.column_names), None)
 
@@ -76,8 +84,12 @@ class TableSource:
     def byte_counts(self, numbers: Any) -> np.ndarray[Any, np.dtype[np.int64]]:
         if self._lengths is not None:
             return self._lengths[numbers]
-        chosen = self._pictures.take(pa.array(numbers))
-        return np.fromiter(map(_size_of, map(self._path, chosen.to_pylist())), np.int64, len(chosen))
+        chosen = self._pictures.take(pa.array(numbers)).to_pylist()
+        stamps = dict(zip(chosen, stamps_of(map(self._path, chosen)), strict=True))
+        if is_far(self._root):  # asking once is enough
+            self._stamps |= stamps
+        sizes = (0 if (stamp := stamps[name]) is None else stamp.byte_count for name in chosen)
+        return np.fromiter(sizes, np.int64, len(chosen))  # of what is not there reading says so
 
     def read(self, row: Row, most: int | None = None) -> bytes:
         """The picture's bytes, or the first of them. Raises PictureError where it is not there or cannot be read."""
@@ -88,19 +100,17 @@ class TableSource:
 
     def file(self, row: Row) -> FileStamp | None:
         """The file that a row names as it is now; None where its picture lies in the table."""
-        return None if is_bytes(self._pictures.type) else file_stamp(self._path(self._pictures[row.number].as_py()))
+        if is_bytes(self._pictures.type):
+            return None
+        name = self._pictures[row.number].as_py()
+        return self._stamps[name] if name in self._stamps else file_stamp(self._path(name))
 
     def _path(self, name: str) -> bytes:
         """Where a picture lies; a path written with backslashes, as on Windows, is read with slashes."""
         path = os.path.join(self._root, name.encode("utf-8", "surrogateescape"))
+        if is_far(self._root):
+            return path if is_far(path) else self._root + b"/" + name.replace("\\", "/").removeprefix("./").encode()
         return path.replace(b"\\", b"/") if b"\\" in path and not os.path.exists(path) else path
-
-
-def _size_of(path: bytes) -> int:
-    try:
-        return os.stat(path).st_size
-    except (OSError, ValueError):
-        return 0  # reading it says what is wrong
 
 
 def table_from(rows: Any, null: Nulls = ()) -> ReadTable:
@@ -137,12 +147,16 @@ def table_file(
     most_bytes: int | None = None,
 ) -> TableSource:
     """A table file as a source; paths in it are relative to `root`, by default the folder in which it lies."""
+    reading: dict[str, Any] = {"encoding": encoding, "separator": separator, "null": null, "most_bytes": most_bytes}
+    if is_in_bucket(path):
+        folder, _, name = str(path).rpartition("/")
+        with here(str(path)) as file:
+            return TableSource(read_table(file, **reading), name, folder if root is None else root, picture, shape)
     file = Path(path)
-    table = read_table(file, encoding=encoding, separator=separator, null=null, most_bytes=most_bytes)
-    return TableSource(table, file.name, root if root is not None else file.parent, picture, shape)
+    return TableSource(read_table(file, **reading), file.name, file.parent if root is None else root, picture, shape)
 
 
-def _keys(names: Any, root: Path, held: Any | None) -> Any:
+def _keys(names: Any, root: Path | FarFolder, held: Any | None) -> Any:
     """Paths as keys: relative to the root where they lie below it, with `/`, in Unicode form NFC; else by content."""
     names = names.combine_chunks() if isinstance(names, pa.ChunkedArray) else names
     is_odd = pc.fill_null(pc.match_substring_regex(names, _ODD_PATH), True).to_numpy(zero_copy_only=False)

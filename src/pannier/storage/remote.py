@@ -29,6 +29,8 @@ from pannier.storage.protocol import Draft
 
 # requests that are in flight at once, of one process
 IN_FLIGHT = 32
+# files that are listed by one request
+LISTED_AT_ONCE = 1000
 # an answer's text is cut here: libraries append pages of their own insides
 LONGEST_REASON = 200
 # as conditional requests are one each, a file that is larger goes in parts, without a condition: it is named by its content
@@ -134,21 +136,39 @@ class RemoteStorage:
         kept = self.kept(name) if folder_of(name) in _KEPT_WHOLE else None
         return self._viewed(name) if kept is None else kept.whole(lambda: self._viewed(name))
 
-    def _viewed(self, name: str) -> Any:
-        """A file of one piece in memory, a larger one mapped from a temporary file that is gone with it."""
+    def _begun(self, name: str, most: int) -> tuple[int, Any]:
+        """How many bytes a file has, and the first of them, by one request."""
         import obstore
-        import pyarrow as pa
 
         path = self._at(name)
 
         def begin() -> tuple[int, Any]:
             try:
-                found = obstore.get(self._bucket, path, options={"range": (0, PIECE_BYTES)})
+                found = obstore.get(self._bucket, path, options={"range": (0, most)})
             except obstore.exceptions.GenericError:  # an empty file has no first byte
                 found = obstore.get(self._bucket, path)
             return int(found.meta["size"]), found.bytes()
 
-        size, first = self.ask(name, begin)
+        return self.ask(name, begin)
+
+    def beginning(self, name: str, most: int) -> bytes:
+        """At most so many of a file's first bytes, by one request."""
+        return bytes(self._begun(name, most)[1])[:most]
+
+    def everything(self, folder: str) -> Iterator[Any]:
+        """What the server tells of all files below a folder, folders within it too, as `about` does."""
+        import obstore
+
+        prefix = self._at(folder) if folder else self._prefix
+        pages = self.ask(folder, lambda: iter(obstore.list(self._bucket, prefix or None, chunk_size=LISTED_AT_ONCE)))
+        while page := self.ask(folder, lambda: next(pages, None)):
+            yield from page
+
+    def _viewed(self, name: str) -> Any:
+        """A file of one piece in memory, a larger one mapped from a temporary file that is gone with it."""
+        import pyarrow as pa
+
+        size, first = self._begun(name, PIECE_BYTES)
         if size <= len(first):
             return pa.py_buffer(bytes(first))
         with tempfile.NamedTemporaryFile(prefix="pannier-") as file:
@@ -215,9 +235,10 @@ class RemoteStorage:
         return True
 
     def size(self, name: str) -> int:
-        return int(self._about(name)["size"])
+        return int(self.about(name)["size"])
 
-    def _about(self, name: str) -> Any:
+    def about(self, name: str) -> Any:
+        """What the server tells of a file: its path, size, e_tag, last_modified. Raises NotFoundError, StoreError."""
         import obstore
 
         path = self._at(name)
@@ -289,7 +310,7 @@ class RemoteStorage:
         """A bucket has no folders."""
 
     def changed(self, name: str) -> float:
-        return float(self._about(name)["last_modified"].timestamp())
+        return float(self.about(name)["last_modified"].timestamp())
 
     def now(self) -> float:
         name = f"{CLOCK_PREFIX}{secrets.token_hex(8)}"

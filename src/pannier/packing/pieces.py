@@ -140,6 +140,7 @@ def ingest_by(
     finally:
         for future in waiting:
             future.cancel()
+    restore_segments(store.storage)  # a worker may have died between a shard and its index
     store.index.refresh()
     seen.flush(at_end=True)
     return result

@@ -14,6 +14,7 @@ from concurrent.futures import Executor, ProcessPoolExecutor
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
 
 import pannier
@@ -139,3 +140,36 @@ def test_a_cluster_that_loses_a_worker_does_the_work(heap: Path, tmp_path: Path,
     assert told(there) == told(here)
     assert [finding for finding in pannier.verify(store) if finding.is_damage] == []
     assert run("pack", heap, tmp_path / "d.store", "--cluster", "loom:1").status in (1, 2)
+
+
+def test_all_heavy_steps_come_to_the_same_by_workers(
+    heap: Path, pool: Executor, tmp_path: Path, bucket: Bucket, run: Callable[..., Any]
+) -> None:
+    here, there = (pannier.survey(heap, executor=executor) for executor in (None, pool))
+    assert here.to_dict() == there.to_dict()
+    store = pannier.create(tmp_path / "a.store")
+    snapshot = store.pack(heap, **HOW).snapshot
+    through = pannier.Treatment(24, margin=0.1)
+    assert snapshot.stats("train", through).to_dict() == snapshot.stats("train", through, executor=pool).to_dict()
+    assert snapshot.doubles(6, executor=pool).to_dict() == snapshot.doubles(6).to_dict()
+    assert snapshot.render(None, through, executor=pool).missing == len({record.sha256 for record in snapshot})
+    assert snapshot.render(None, through, preview=True).missing == 0
+    with snapshot.feed("train", through, seed=1, augment=True, rendered=True) as rendered:
+        first = next(iter(rendered)).images.copy()
+    with snapshot.feed("train", through, seed=1, augment=True, rendered=False) as decoded:
+        assert np.array_equal(next(iter(decoded)).images, first)
+    other = pannier.create("s3://cloth/copied.store")
+    done = store.copy("main", other, executor=pool)
+    assert (done.snapshot.content_id, done.pictures) == (snapshot.content_id, len({record.sha256 for record in snapshot}))
+    assert store.copy("main", other, executor=pool).pictures == 0
+    for where in (store, other):
+        assert where.verify(executor=pool) == where.verify() == []
+    shard = next((store.path / "shards").glob("*.arrow"))
+    data = bytearray(shard.read_bytes())
+    data[len(data) // 2] ^= 1
+    shard.write_bytes(data)
+    assert store.verify(executor=pool) == store.verify() != []
+    for verb in (lambda made: made.stats(size=8, executor=pool), lambda made: made.render(None, size=8, executor=pool)):
+        with pytest.raises(UsageError, match="in memory"):
+            verb(pannier.create(f"memory://{id(verb)}").pack(heap).snapshot)
+    assert run("stats", tmp_path / "a.store", "--size", 8, "--cluster", "loom:1").status == 1

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from concurrent.futures import Executor
 from dataclasses import dataclass, field, fields
 from pathlib import Path
 from typing import Any, Literal
@@ -204,12 +205,19 @@ class FedState(State):
         workers: int | None = None,
         memory_limit: str | int | None = "auto",
         progress: Progress | None = None,
+        executor: Executor | None = None,
     ) -> Statistics:
         """Mean, deviation, extremes and histogram of a split by channel, through a treatment's very size, fit and color.
 
+        executor: of `concurrent.futures`, or a cluster's own, whose workers do it, with `workers` threads each.
         Raises SourceError where the split is empty, LimitError.
         """
-        bounds: dict[str, Any] = {"workers": workers, "memory_limit": memory_limit, "progress": progress}
+        bounds: dict[str, Any] = {
+            "workers": workers,
+            "memory_limit": memory_limit,
+            "progress": progress,
+            "executor": executor,
+        }
         return measure_values(self, split, _needed(treatment, size), **bounds)
 
     def render(
@@ -224,16 +232,23 @@ class FedState(State):
         check: bool = False,
         preview: bool = False,
         progress: Progress | None = None,
+        executor: Executor | None = None,
     ) -> RenderPlan:
         """Runs the fixed part of a treatment once for a split and keeps it: feeds through an equal one need no decoding.
 
         disk_limit: the most bytes that all renderings of the store may take, or None. check: read what is there first, and
-        make again what is damaged. preview: say what it would cost. Raises StoreError where it would not fit.
+        make again what is damaged. preview: say what it would cost. executor: whose workers do it, as in `stats`.
+        Raises StoreError where it would not fit.
         """
         through = _needed(treatment, size)
         if preview:
             return plan_rendering(self, through, split=split, disk_limit=disk_limit)
-        bounds: dict[str, Any] = {"workers": workers, "memory_limit": memory_limit, "progress": progress}
+        bounds: dict[str, Any] = {
+            "workers": workers,
+            "memory_limit": memory_limit,
+            "progress": progress,
+            "executor": executor,
+        }
         return render(self, through, split=split, disk_limit=disk_limit, check=check, **bounds)
 
     @spelled_method(_Measuring)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from concurrent.futures import Executor
 from dataclasses import dataclass, field, fields
 from pathlib import Path
 from typing import Any, cast, overload
@@ -180,13 +181,16 @@ class Snapshot(FedState):
         """Why the record with that key is in its split: by hand, a rule, shares, or tied to others. Raises NotFoundError."""
         return why(self.store, self, key)
 
-    def doubles(self, near: int | None = None, *, progress: Progress | None = None) -> Doubles:
+    def doubles(
+        self, near: int | None = None, *, progress: Progress | None = None, executor: Executor | None = None
+    ) -> Doubles:
         """Records that show one picture, or nearly: resized, turned, mirrored, brightened, cropped by up to a tenth a side.
 
         near: how unlike they may be, 0 to 12; by default as the snapshot was dealt, or 6. progress: called with (pictures
-        compared, pictures in all). `Store.change(unlike=...)` declares pairs that are none. Raises UsageError.
+        compared, pictures in all). executor: whose workers decode what has no miniature yet. `Store.change(unlike=...)`
+        declares pairs that are none. Raises UsageError.
         """
-        return doubles(self, near, progress)
+        return doubles(self, near, progress, executor)
 
     def query(self, sql: str, *, after: Snapshot | None = None) -> Any:
         """What SQL over the table `records` gives, as an Arrow table; with `after` over `before` (this one) and `after`.
@@ -359,9 +363,10 @@ class Store(OpenedStore):
         repair_from: str | Path | Store | None = None,
         against: str | Path | Store | None = None,
         progress: Progress | None = None,
+        executor: Executor | None = None,
     ) -> list[Finding]:
         """All findings, damage first: see `pannier.verify`, which also tells of a store that cannot be opened."""
-        others: dict[str, Any] = {"repair": repair, "repair_from": repair_from, "against": against}
+        others: dict[str, Any] = {"repair": repair, "repair_from": repair_from, "against": against, "executor": executor}
         return verify(self, quick=quick, sample=sample, seed=seed, progress=progress, **others)
 
     def tidy(
@@ -383,13 +388,15 @@ class Store(OpenedStore):
         strand: str | None = None,
         preview: bool = False,
         progress: Progress | None = None,
+        executor: Executor | None = None,
     ) -> Copied:
         """Brings a snapshot with its history into another store, only what that lacks. preview: say what it lacks.
 
         strand: how it is called there; by default as here where that is a strand, else main. Interrupted, what is there
-        stays, and the same call goes on. Raises ConflictError where that strand there does not lead to this snapshot.
+        stays, and the same call goes on. executor: whose workers bring pictures, shard by shard. Raises ConflictError where
+        that strand there does not lead to this snapshot.
         """
-        done = copy(self, name, other, strand=strand, preview=preview, progress=progress)
+        done = copy(self, name, other, strand=strand, preview=preview, progress=progress, executor=executor)
         return Copied(**vars(done), snapshot=Snapshot.of(done.state, self if preview else other))
 
     def publish(self) -> int:
@@ -399,12 +406,19 @@ class Store(OpenedStore):
         """
         return publish_listing(self.storage)
 
-    def copy_all(self, other: Store, *, preview: bool = False, progress: Progress | None = None) -> Copied:
+    def copy_all(
+        self,
+        other: Store,
+        *,
+        preview: bool = False,
+        progress: Progress | None = None,
+        executor: Executor | None = None,
+    ) -> Copied:
         """Brings all strands and tags into another store, with all that they lead to: a backup, which the same call renews.
 
-        Raises ConflictError where one of them leads elsewhere there.
+        executor: as in `copy`. Raises ConflictError where one of them leads elsewhere there.
         """
-        done = copy_all(self, other, preview=preview, progress=progress)
+        done = copy_all(self, other, preview=preview, progress=progress, executor=executor)
         return Copied(**vars(done), snapshot=Snapshot.of(done.state, self if preview else other))
 
     @spelled_method(_Packing)

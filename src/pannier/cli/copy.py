@@ -16,6 +16,7 @@ def copy(
     other: str = opt.argument(..., "The other store; made where nothing or an empty folder is.", metavar="OTHER"),
     strand: str | None = opt.value(None, "What it is called there; by default as here.", "STRAND"),
     everything: bool = opt.flag("--all", "All strands and tags, with all that they lead to: a backup."),
+    cluster: opt.Cluster = None,
     preview: opt.Preview = False,
     json: opt.AsJson = False,
 ) -> int:
@@ -26,6 +27,7 @@ def copy(
     [dim]$[/dim] pannier copy swatches.store backup.store --all
     """
     from pannier.api.opening import open_or_create
+    from pannier.executors import workers_at
     from pannier.storage.opening import open_storage, parted_address
     from pannier.store.names import FIRST_STRAND
     from pannier.store.state import is_empty
@@ -37,9 +39,9 @@ def copy(
     here.resolve(name)
     target = open_storage(other)
     is_new = preview and (not target.is_there() or is_empty(target))  # where nothing is, a preview makes nothing either
-    with progress_bar("copy") as progress:
+    with progress_bar("copy") as progress, workers_at(cluster) as executor:
         there = open_or_create("memory://preview" if is_new else other)
-        how: dict[str, Any] = {"preview": preview, "progress": progress}
+        how: dict[str, Any] = {"preview": preview, "progress": progress, "executor": executor}
         done = here.copy_all(there, **how) if everything else here.copy(name, there, strand=strand, **how)
     if json:
         print_json(done.to_dict())

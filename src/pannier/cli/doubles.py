@@ -16,6 +16,7 @@ def doubles(
     near: int | None = opt.value(None, "How unlike they may be, 0 to 12; by default as the snapshot was dealt, or 6.", "N"),
     rows: int = opt.value(_SHOWN, "So many pairs are shown."),
     table: str | None = opt.value(None, "Write all pairs as a table, for change --unlike.", "FILE"),
+    cluster: opt.Cluster = None,
     figure: opt.Figure = None,
     json: opt.AsJson = False,
 ) -> int:
@@ -26,8 +27,10 @@ def doubles(
     [dim]$[/dim] pannier doubles swatches.store --figure pairs.png
     [dim]$[/dim] pannier doubles swatches.store --near 4 --table pairs.csv
     """
-    with progress_bar("doubles") as progress:
-        found = pannier.open(store).doubles(near, progress=progress)
+    from pannier.executors import workers_at
+
+    with progress_bar("doubles") as progress, workers_at(cluster) as executor:
+        found = pannier.open(store).doubles(near, progress=progress, executor=executor)
     if table:
         found.to_frame().to_csv(Path(table), index=False)
     print_json(found.to_dict()) if json else _print(found, rows, table)

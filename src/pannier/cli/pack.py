@@ -78,7 +78,7 @@ def pack(
     [dim]$[/dim] pannier pack heap/ swatches.store --label-pattern "{label}_loom{loom}_{number}" --group-by loom
     """
     from pannier.api.opening import bring_in
-    from pannier.cluster import workers_at
+    from pannier.executors import workers_at
     from pannier.packing.pack import PackOptions
 
     with progress_bar("pack") as progress, workers_at(cluster) as executor:

@@ -31,6 +31,7 @@ def render(
     split: opt.Split = None,
     disk_limit: str = opt.value("20GiB", "The most that renderings may take, or none.", "BYTES"),
     how: opt.Said = opt.NOTHING,
+    cluster: opt.Cluster = None,
     preview: bool = opt.flag("--preview", "Say what it would cost; make nothing."),
     listed: bool = opt.flag("--list", "What is rendered in the store."),
     remove: str | None = opt.value(None, "Take a rendering away, by its first digits.", "DIGEST"),
@@ -41,6 +42,7 @@ def render(
     [dim]$[/dim] pannier render swatches.store --treatment cloth.toml
     [dim]$[/dim] pannier render swatches.store --list
     """
+    from pannier.executors import workers_at
     from pannier.feeding.rendering import plan_rendering
     from pannier.feeding.rendering import render as make
 
@@ -54,8 +56,9 @@ def render(
     if not json:
         _print_plan(plan, preview)
     if not preview:
-        with progress_bar("render") as bar:
-            plan = make(snapshot, through, split=split, disk_limit=disk_limit, progress=bar, **how)
+        with progress_bar("render") as bar, workers_at(cluster) as executor:
+            by: opt.Said = {"progress": bar, "executor": executor}
+            plan = make(snapshot, through, split=split, disk_limit=disk_limit, **by, **how)
         if not json:
             print(f"rendered {plural(plan.missing, 'picture')}; feeds through this fixed part use them by themselves")
     if json:

@@ -21,6 +21,7 @@ def stats(
     treatment: opt.TreatmentOptions = opt.NO_TREATMENT,
     save: bool = opt.flag("--save", "Put mean and std into the treatment file, with what they are of."),
     workers: opt.Workers = None,
+    cluster: opt.Cluster = None,
     memory_limit: opt.MemoryLimit = "auto",
     figure: opt.Figure = None,
     json: opt.AsJson = False,
@@ -30,6 +31,7 @@ def stats(
     [dim]$[/dim] pannier stats swatches.store --split train --treatment cloth.toml --save
     [dim]$[/dim] pannier stats swatches.store --split train --size 96 --figure values.png
     """
+    from pannier.executors import workers_at
     from pannier.feeding.statistics import measure_values
 
     if save and treatment.file is None:
@@ -37,8 +39,9 @@ def stats(
     snapshot = pannier.open(store)
     through = treatment.as_said()
     chosen = split if split is not None else opt.measured_split(snapshot)
-    with progress_bar("stats") as bar:
-        statistics = measure_values(snapshot, chosen, through, workers=workers, memory_limit=memory_limit, progress=bar)
+    with progress_bar("stats") as bar, workers_at(cluster) as executor:
+        bounds: opt.Said = {"workers": workers, "memory_limit": memory_limit, "progress": bar, "executor": executor}
+        statistics = measure_values(snapshot, chosen, through, **bounds)
     print_json(statistics.to_dict()) if json else _print(statistics)
     if save and treatment.file:
         statistics.treatment(pannier.Treatment).save(treatment.file)

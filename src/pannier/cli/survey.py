@@ -35,6 +35,7 @@ def survey(
     max_pixels: int = opt.value(100_000_000, "Pictures with more pixels count as too large."),
     workers: int | None = opt.value(None, "Threads; by default all usable cores."),
     memory_limit: opt.MemoryLimit = "auto",
+    cluster: opt.Cluster = None,
     figure: opt.Figure = None,
     sheet: str | None = opt.value(None, "Draw the suspicious pictures on a sheet.", "FILE"),
     json: opt.AsJson = False,
@@ -47,10 +48,11 @@ def survey(
     [dim]$[/dim] pannier survey archive/ --figure counts.png --sheet suspects.png
     [dim]$[/dim] pannier survey raking/gathered.csv --label weave --where "finish = 'raw'" --quick
     """
+    from pannier.executors import workers_at
     from pannier.sources.survey import survey as look
 
-    with progress_bar("survey") as progress:
-        how: opt.Said = {"quick": quick, "near": near, "max_pixels": max_pixels, "workers": workers}
+    with progress_bar("survey") as progress, workers_at(cluster) as executor:
+        how: opt.Said = {"executor": executor, "quick": quick, "near": near, "max_pixels": max_pixels, "workers": workers}
         findings = look(source, memory_limit=memory_limit, progress=progress, **how, **rules)
     if json:
         print_json(findings.to_dict())

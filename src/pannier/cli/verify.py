@@ -18,6 +18,7 @@ def verify(
     repair: bool = opt.flag("--repair", "Make again what is derived, then look again."),
     repair_from: str | None = opt.value(None, "And bring back what another copy of the store has.", "OTHER"),
     against: str | None = opt.value(None, "Is it a whole backup of that store? What it lacks is damage.", "ORIGINAL"),
+    cluster: opt.Cluster = None,
     json: opt.AsJson = False,
 ) -> int:
     """Read every byte of a store and list all that is wrong, what it harms and what to do.
@@ -28,16 +29,17 @@ def verify(
     [dim]$[/dim] pannier verify swatches.store --repair-from mill.store
     [dim]$[/dim] pannier verify backup.store --against swatches.store
     """
+    from pannier.executors import workers_at
     from pannier.upkeep.verify import verify as look
 
-    with live_bar("verify") as bar:
+    with live_bar("verify") as bar, workers_at(cluster) as executor:
 
         def step(done: int, total: int) -> None:
             bar.show(done, total, lambda: f"{show_bytes(int(done / bar.elapsed))}/s")
 
-        options = {"quick": quick, "sample": sample, "seed": seed, "repair": repair, "repair_from": repair_from}
-        options["against"] = against
-        findings = look(store, progress=step, **options)  # type: ignore[arg-type]
+        options: opt.Said = {"quick": quick, "sample": sample, "seed": seed, "repair": repair, "repair_from": repair_from}
+        options |= {"against": against, "executor": executor}
+        findings = look(store, progress=step, **options)
     damage = [finding for finding in findings if finding.is_damage]
     if json:
         print_json([finding.to_dict() for finding in findings])

@@ -166,8 +166,13 @@ def modules_of(job: FeedJob) -> list[str]:
         raise CannotTravel("without a treatment there is nothing but to read")
     if job.rows is not None or job.address.startswith("memory:"):
         raise CannotTravel("what is fed is in the memory of this process")
+    return own_modules(job.treatment)
+
+
+def own_modules(treatment: Treatment) -> list[str]:
+    """The modules of a treatment's own steps. Raises CannotTravel where another process could not import one."""
     names = []
-    for step in job.treatment.own:
+    for step in treatment.own:
         name = registered(step).function.__module__
         module = sys.modules.get(name)
         if name == "__main__" or module is None or module.__spec__ is None:

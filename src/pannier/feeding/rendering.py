@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from concurrent.futures import Executor
 from dataclasses import dataclass
 from typing import Any
 
@@ -10,12 +11,15 @@ import numpy as np
 
 from pannier.array_types import Array
 from pannier.errors import UsageError
+from pannier.executors import done_by
 from pannier.feeding.feed import Feed
-from pannier.feeding.job import job_of
+from pannier.feeding.job import FeedJob, job_of
+from pannier.feeding.parted import Part, parts_of
 from pannier.feeding.render_plan import DEFAULT_DISK_LIMIT, RenderPlan, check_room, fixed_only, plan_rows
 from pannier.images.treatment import Treatment
 from pannier.results import Result
 from pannier.storage.protocol import Storage
+from pannier.store.boxes import identities_of
 from pannier.store.canvas_writer import CanvasWriter
 from pannier.store.canvases import Rendering, renderings
 from pannier.store.leases import WRITER, holding
@@ -57,11 +61,13 @@ def render(
     shard_size: int = DEFAULT_SHARD_BYTES,
     check: bool = False,
     progress: Callable[[int, int], None] | None = None,
+    executor: Executor | None = None,
 ) -> RenderPlan:
     """Renders what is not there yet, and gives what was planned. Feeds through an equal fixed part use it by themselves.
 
     disk_limit: the most bytes that all renderings of the store may take, or None. check: read what is there first, and make
-    again what is damaged. Ended at any moment, what is finished stays and the next call goes on.
+    again what is damaged. Ended at any moment, what is finished stays and the next call goes on. executor: whose workers do
+    it, with `workers` threads each, by default one.
     Raises StoreError where it would not fit under that limit or on the disk, before anything is written.
     """
     treatment = fixed_only(treatment)
@@ -76,9 +82,35 @@ def render(
             rendering.begin(treatment)
             options: dict[str, Any] = {"workers": workers, "memory_limit": memory_limit, "rows": rows}
             job = job_of(snapshot, None, treatment, batch_size=BATCH_SIZE, to_canvas=True, **options)
+            if executor is not None:
+                _render_by(executor, snapshot, job, shard_size, progress)
+                return plan
             with Feed(job, snapshot) as feed:
                 _fill(CanvasWriter(rendering, shard_size), feed, rows, identities, progress)
     return plan
+
+
+def _render_by(
+    executor: Executor, snapshot: State, job: FeedJob, shard_size: int, progress: Callable[[int, int], None] | None
+) -> None:
+    """Renders by the workers of an executor, each into shards of its own."""
+    parts = [((part, shard_size), records) for part, records in parts_of(snapshot, job)]
+    done, total = 0, sum(records for _, records in parts)
+    for _, records, _ in done_by(executor, _render_part, parts):
+        done += records
+        if progress:
+            progress(done, total)
+
+
+def _render_part(given: tuple[Part, int]) -> None:
+    part, shard_size = given
+    state, feed = part.opened()
+    job = part.job
+    assert job.treatment is not None
+    assert job.rows is not None
+    with feed, holding(state.storage, WRITER):
+        identities = identities_of(state.manifest, job.rows, job.treatment)
+        _fill(CanvasWriter(Rendering(state.storage, job.treatment.fixed_part), shard_size), feed, job.rows, identities, None)
 
 
 def _fill(

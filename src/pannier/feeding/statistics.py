@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from concurrent.futures import Executor
 from dataclasses import dataclass
 from typing import Any, TypeVar
 
 import numpy as np
 
 from pannier.errors import SourceError, TreatmentError
+from pannier.executors import done_by
 from pannier.feeding.feed import Feed
 from pannier.feeding.job import job_of, pictures_digest
+from pannier.feeding.parted import Part, parts_of
 from pannier.images.treatment import Treatment
 from pannier.results import Result
 from pannier.store.state import State
@@ -100,30 +103,52 @@ def measure_values(
     workers: int | None = None,
     memory_limit: str | int | None = "auto",
     progress: Callable[[int, int], None] | None = None,
+    executor: Executor | None = None,
 ) -> Statistics:
     """Histogram every pixel of a split's pictures as the treatment's fixed part makes them, padding too.
 
     Pictures are prepared in parallel, and counted batch by batch in whole numbers, whose sums do not hang on their order.
-    Raises SourceError where the split is empty.
+    executor: whose workers do it, with `workers` threads each, by default one. Raises SourceError where the split is empty.
     """
-    from pannier.images.kernels.pixels import count_values
-
     raw = treatment.with_fields(
         values="raw", dtype="uint8", layout="chw", mean=None, std=None, table=None, measured_on=None, own=_fixed(treatment)
     )
     counts = np.zeros((raw.channels, 256), np.int64)
     pictures = 0
     job = job_of(snapshot, split, raw, shuffle=False, augment=False, workers=workers, memory_limit=memory_limit)
-    with Feed(job, snapshot) as feed:
-        for batch in feed:
-            count_values(batch.images, counts)
-            pictures += len(batch)
-            if progress:
-                progress(pictures, feed.records)
+    if executor is not None:
+        counted: Iterator[tuple[Histogram, int]]
+        parts = [*parts_of(snapshot, job)]
+        total = sum(records for _, records in parts)
+        counted = (result for _, _, result in done_by(executor, _counted_elsewhere, parts))
+    else:
+        feed = Feed(job, snapshot)
+        total, counted = feed.records, _counted(feed)
+    for own, records in counted:
+        counts += own
+        pictures += records
+        if progress:
+            progress(pictures, total)
     if not pictures:
         raise SourceError(f"split {split!r} holds no pictures to measure")
     digest = pictures_digest(snapshot, split)
     return Statistics(counts, pictures, split, snapshot.content_id, digest, treatment)
+
+
+def _counted(feed: Feed) -> Iterator[tuple[Histogram, int]]:
+    """The counts of a feed's batches, and how many pictures each has."""
+    from pannier.images.kernels.pixels import count_values
+
+    with feed:
+        for batch in feed:
+            counts = np.zeros((batch.images.shape[1], 256), np.int64)
+            count_values(batch.images, counts)
+            yield counts, len(batch)
+
+
+def _counted_elsewhere(part: Part) -> tuple[Histogram, int]:
+    counts, pictures = zip(*_counted(part.opened()[1]), strict=True)
+    return np.sum(counts, axis=0), sum(pictures)
 
 
 def _fixed(treatment: Treatment) -> tuple[Any, ...]:

@@ -5,7 +5,8 @@ from __future__ import annotations
 from array import array
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
+from concurrent.futures import Executor
+from dataclasses import dataclass, field, replace
 from functools import partial
 from pathlib import Path
 from tempfile import TemporaryFile
@@ -17,11 +18,13 @@ import pyarrow as pa
 from pannier.choices import Progress
 from pannier.columns import Digests, NameColumn, Rows, connected, numbered, to_digests
 from pannier.errors import PannierError, SourceError, UsageError
+from pannier.executors import done_by
 from pannier.images.facts import MAX_PIXELS, Facts
 from pannier.images.miniature import SIDE
 from pannier.images.near import USUAL_DISTANCE, checked_distance, near_links
 from pannier.machine import usable_cores
 from pannier.sources.checking import Checked, Checker, Checking
+from pannier.sources.elsewhere import RowsElsewhere, parted
 from pannier.sources.findings import Collected, Findings, Suspect
 from pannier.sources.headers import HeaderReader
 from pannier.sources.naming import compare_names
@@ -73,6 +76,7 @@ class SurveyOptions(RuleOptions, ReadingOptions):
     max_pixels: int = MAX_PIXELS
     workers: int | None = None
     progress: Progress | None = field(default=None, compare=False)
+    executor: Executor | None = field(default=None, compare=False)
 
 
 @spelled(SurveyOptions)
@@ -84,6 +88,7 @@ def survey(said: SurveyOptions) -> Findings:
     near doubles may be, 0 to 12; they may be resized, turned, mirrored, brightened, cropped. label, where, label_pattern,
     key, split_by, rename and class_names: see `pannier.sources.rules.Rules`; how the source is read, and memory_limit, as in
     `Store.pack`.
+    executor: whose workers read and decode, with `workers` threads each, by default one; headers alone are read here.
     Of a table whose pictures are not there yet, or not told, the columns alone are looked at.
     Raises NotFoundError, UsageError, SourceError where there is no picture at all.
     """
@@ -100,11 +105,14 @@ def survey(said: SurveyOptions) -> Findings:
         return _table_alone(said, error)
     with TemporaryFile() as miniatures:
         surveying = _Surveying(source, chosen, miniatures)
-        how = Checking(said.workers or usable_cores(), said.max_pixels, said.most_bytes, miniatures=True)
+        threads = said.workers or (usable_cores() if said.executor is None else 1)
+        how = Checking(threads, said.max_pixels, said.most_bytes, miniatures=True)
         if quick:
             reader = HeaderReader(source, how)
             surveying.look(reader.check_all(chosen.rows(source)), said.progress)
             surveying.hash_candidates(reader)
+        elif said.executor is not None:
+            surveying.look(_checked_by(said.executor, source, chosen, how), said.progress)
         else:
             with Checker(source, how) as checker:
                 surveying.look(([outcome] for outcome in checker.check_all(chosen.rows(source))), said.progress)
@@ -115,6 +123,31 @@ def survey(said: SurveyOptions) -> Findings:
     findings.checks = HEADER_CHECKS if quick else HEADER_CHECKS + PIXEL_CHECKS
     findings.skipped_checks = PIXEL_CHECKS if quick else []
     return findings
+
+
+def _checked_by(executor: Executor, source: Source, chosen: Chosen, how: Checking) -> Iterator[list[Checked | LeftOut]]:
+    """What became of every row, in order, by the workers of an executor."""
+    pieces = (
+        ((rows, how), (number, own)) for number, (rows, own) in enumerate(parted(source, chosen, np.arange(len(chosen))))
+    )
+    early, turn = dict[int, list[Checked | LeftOut]](), 0
+    for _, (number, own), outcomes in done_by(executor, _check_elsewhere, pieces):
+        early[number] = [
+            replace(outcome, row=own[outcome.row.number]) if isinstance(outcome, Checked) else outcome
+            for outcome in outcomes
+        ]
+        while turn in early:
+            yield early.pop(turn)
+            turn += 1
+
+
+def _check_elsewhere(given: tuple[RowsElsewhere, Checking]) -> list[Checked | LeftOut]:
+    rows, how = given
+    with Checker(rows, how) as checker:  # what a picture is made of stays there
+        return [
+            replace(outcome, data=None) if isinstance(outcome, Checked) else outcome
+            for outcome in checker.check_all(rows.rows())
+        ]
 
 
 def _table_alone(said: SurveyOptions, error: PannierError) -> Findings:

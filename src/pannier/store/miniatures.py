@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Executor, ThreadPoolExecutor
 from typing import Any
 
 import numpy as np
@@ -15,12 +15,15 @@ import pyarrow as pa
 
 from pannier.columns import Rows, digests_of, ipc_bytes
 from pannier.errors import DamageError, NotFoundError, PictureError, StoreError
+from pannier.executors import check_reachable, done_by, runs_of
 from pannier.images.decode import decode, upright
 from pannier.images.facts import read_facts
 from pannier.images.miniature import BYTES, SIDE, Miniatures, miniature
 from pannier.images.near import Fetch
 from pannier.machine import usable_cores
+from pannier.storage.cache import CacheOptions
 from pannier.storage.layout import ARROW, MINIATURES, shard_file
+from pannier.storage.opening import cache_options, open_storage
 from pannier.storage.protocol import Storage
 from pannier.store.arrow_files import read_batches
 from pannier.store.documents import digest
@@ -29,6 +32,7 @@ from pannier.store.index import Bytes32, PictureIndex, Places
 NAME_DIGITS = 32
 # so many are written into one file
 MOST = 16_384
+_MOST_ELSEWHERE = 2_000
 SCHEMA = pa.schema(
     [pa.field("sha256", pa.binary(32), nullable=False), pa.field("pixels", pa.binary(BYTES), nullable=False)],
     metadata={"pannier": "miniatures 1"},
@@ -38,8 +42,11 @@ SCHEMA = pa.schema(
 class KeptMiniatures:
     """A store's miniatures. Not for several threads at once; kept ones are mapped, not held. `keeps`: new ones are kept."""
 
-    def __init__(self, storage: Storage, index: PictureIndex, *, keeps: bool = True) -> None:
-        self._storage, self._index, self._keeps = storage, index, keeps
+    def __init__(
+        self, storage: Storage, index: PictureIndex, *, keeps: bool = True, executor: Executor | None = None
+    ) -> None:
+        """executor: whose workers make what is not kept, in place of threads."""
+        self._storage, self._index, self._keeps, self._executor = storage, index, keeps, executor
         self._new: dict[bytes, bytes] = {}
         self._flushed = 0
 
@@ -98,11 +105,31 @@ class KeptMiniatures:
         """Decodes stored pictures whose miniatures are not kept."""
         if not missing:
             return
-        places = self._index.find(np.frombuffer(b"".join(missing), np.uint8).reshape(-1, 32))
-        with ThreadPoolExecutor(usable_cores(), thread_name_prefix="pannier-miniatures") as pool:
-            made = pool.map(lambda at: _made(self._storage, missing[at], places, at), range(len(missing)))
-            self._new.update((key, each) for key, each in zip(missing, made, strict=True) if each is not None)
+        if self._executor is not None:
+            where = (self._storage.address, cache_options(self._storage))
+            check_reachable(self._storage.address)
+            pieces = (((*where, [missing[at] for at in run]), None) for run in runs_of(len(missing), _MOST_ELSEWHERE))
+            for _, _, made in done_by(self._executor, _made_elsewhere, pieces):
+                self._new |= made
+        else:
+            self._new |= _made_of(self._storage, self._index, missing, usable_cores())
         self.flush()
+
+
+def _made_elsewhere(given: tuple[str, CacheOptions | None, list[bytes]]) -> dict[bytes, bytes]:
+    address, cache, missing = given
+    storage = open_storage(address, cache)
+    index = PictureIndex(storage)
+    index.refresh()
+    return _made_of(storage, index, missing, 1)
+
+
+def _made_of(storage: Storage, index: PictureIndex, missing: list[bytes], threads: int) -> dict[bytes, bytes]:
+    """The miniatures of stored pictures, by SHA-256; of those that can be made."""
+    places = index.find(np.frombuffer(b"".join(missing), np.uint8).reshape(-1, 32))
+    with ThreadPoolExecutor(threads, thread_name_prefix="pannier-miniatures") as pool:
+        made = pool.map(lambda at: _made(storage, missing[at], places, at), range(len(missing)))
+        return {key: each for key, each in zip(missing, made, strict=True) if each is not None}
 
 
 def _made(storage: Storage, sha256: bytes, places: Places, at: int) -> bytes | None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
+from concurrent.futures import Executor
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -87,9 +88,9 @@ class State(Told):
         return did_you_mean(key, self.manifest.table().column("key").to_pylist())
 
 
-def miniatures_of(state: State) -> Callable[[Digests], Fetch]:
+def miniatures_of(state: State, executor: Executor | None = None) -> Callable[[Digests], Fetch]:
     """What gives, for SHA-256 of a snapshot's pictures, (n, 32) uint8, their miniatures by number."""
-    return KeptMiniatures(state.storage, state.index).fetch
+    return KeptMiniatures(state.storage, state.index, executor=executor).fetch
 
 
 @dataclass(frozen=True, eq=False)

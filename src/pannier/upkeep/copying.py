@@ -4,15 +4,18 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Mapping, Sequence
+from concurrent.futures import Executor
 from dataclasses import dataclass, field
 from typing import Any
 
+from pannier.array_types import Flags
 from pannier.choices import Progress
 from pannier.columns import Digests
 from pannier.errors import ConflictError, DamageError
+from pannier.executors import check_reachable, done_by
 from pannier.results import Result
 from pannier.storage.layout import attached_file, snapshot_file, stem
-from pannier.storage.opening import pieces_of
+from pannier.storage.opening import open_storage, pieces_of
 from pannier.store.documents import Document, canonical, sealed, unsealed
 from pannier.store.facts import author, now
 from pannier.store.index import restore_segments
@@ -50,19 +53,27 @@ def copy(
     strand: str | None = None,
     preview: bool = False,
     progress: Progress | None = None,
+    executor: Executor | None = None,
 ) -> Copied:
     """Brings a snapshot and all it descends from into another store: pictures that are not there, manifests, facts, files.
 
     strand: how it is called there; by default as here where that is a strand, else main. Interrupted, what is there stays,
-    and the same call goes on. preview: say what that store lacks. Raises ConflictError where that strand has snapshots that
-    this one does not descend from.
+    and the same call goes on. preview: say what that store lacks. executor: whose workers bring pictures, shard by shard.
+    Raises ConflictError where that strand has snapshots that this one does not descend from.
     """
     snapshot = store.state(name)
     strand = checked_name(strand or (name if store.strands.head(name) else FIRST_STRAND))
-    return _copied(store, other, Copied(snapshot, strand), {strand: snapshot.id}, {}, preview, progress)
+    return _copied(store, other, Copied(snapshot, strand), {strand: snapshot.id}, {}, preview, progress, executor)
 
 
-def copy_all(store: OpenedStore, other: OpenedStore, *, preview: bool = False, progress: Progress | None = None) -> Copied:
+def copy_all(
+    store: OpenedStore,
+    other: OpenedStore,
+    *,
+    preview: bool = False,
+    progress: Progress | None = None,
+    executor: Executor | None = None,
+) -> Copied:
     """Brings all strands and tags into another store, with all that they lead to: a backup, which the same call renews.
 
     Raises NotFoundError where there is no strand, ConflictError where one of them, or a tag, leads elsewhere there.
@@ -70,7 +81,7 @@ def copy_all(store: OpenedStore, other: OpenedStore, *, preview: bool = False, p
     strands = {name: head.snapshot for name, head in store.strands.heads()}
     tags = {name: head.snapshot for name, head in store.tags.heads()}
     first = FIRST_STRAND if FIRST_STRAND in strands or not strands else min(strands)
-    return _copied(store, other, Copied(store.state(first), first), strands, tags, preview, progress)
+    return _copied(store, other, Copied(store.state(first), first), strands, tags, preview, progress, executor)
 
 
 def _copied(
@@ -81,6 +92,7 @@ def _copied(
     tags: Mapping[str, str],
     preview: bool,
     progress: Progress | None,
+    executor: Executor | None,
 ) -> Copied:
     """Brings what strands and tags lead to, and then those, by their names there."""
     copied.names = [*strands, *tags]
@@ -93,7 +105,7 @@ def _copied(
         with holding(other.storage, WRITER):
             _refuse_others(store, other, strands, tags)
             wanted = referenced(store.storage, ids)
-            _copy_pictures(store, other, wanted.pictures, copied, progress)
+            _copy_pictures(store, other, wanted.pictures, copied, progress, executor)
             for file in sorted(wanted.files()):
                 _copy_file(store, other, file)
             for snapshot_id in _oldest_first(wanted.documents):
@@ -143,7 +155,12 @@ def _refuse_others(store: OpenedStore, other: OpenedStore, strands: Mapping[str,
 
 
 def _copy_pictures(
-    store: OpenedStore, other: OpenedStore, pictures: Digests, copied: Copied, progress: Progress | None
+    store: OpenedStore,
+    other: OpenedStore,
+    pictures: Digests,
+    copied: Copied,
+    progress: Progress | None,
+    executor: Executor | None,
 ) -> None:
     """Those that the other store lacks, shard by shard, each checked."""
     restore_segments(other.storage)
@@ -151,9 +168,9 @@ def _copy_pictures(
     copied.pictures = total = len(missing)
     done = 0
 
-    def step() -> None:
+    def step(count: int = 1) -> None:
         nonlocal done
-        done += 1
+        done += count
         if progress:
             progress(done, total)
 
@@ -161,10 +178,28 @@ def _copy_pictures(
     lost = int((store.index.find(missing).segment < 0).sum())
     if lost:
         raise DamageError(f"{lost} of the pictures are in no shard of {store.storage.address}: run pannier verify there")
+    if executor is not None:
+        check_reachable(store.storage.address, other.storage.address)
+        where = (store.storage.address, other.storage.address)
+        pieces = (((*where, file, wanted), int(wanted.sum())) for file, wanted in found_pictures(store, missing))
+        for _, count, written in done_by(executor, _copy_elsewhere, pieces):
+            copied.byte_count += written
+            step(count)
+        restore_segments(other.storage)  # a worker may have died between a shard and its index
+        other.index.refresh()
+        return
     for file, wanted in found_pictures(store, missing):
         written, _ = write_shards(other.storage, pictures_in(store.storage, file, wanted), step)
         copied.byte_count += written
     other.index.refresh()
+
+
+def _copy_elsewhere(given: tuple[str, str, str, Flags]) -> int:
+    """Brings the wanted pictures of one shard: how many bytes."""
+    address, other, file, wanted = given
+    there = open_storage(other)
+    with holding(there, WRITER):
+        return write_shards(there, pictures_in(open_storage(address), file, wanted), lambda: None)[0]
 
 
 def _copy_file(store: OpenedStore, other: OpenedStore, file: str) -> None:

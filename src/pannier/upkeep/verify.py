@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 from collections.abc import Callable, Iterator
+from concurrent.futures import Executor
 from pathlib import Path
 from typing import Any
 
@@ -33,7 +34,7 @@ from pannier.upkeep.referenced import distinct, is_in, referenced
 from pannier.upkeep.repairing import repair as mend
 from pannier.upkeep.verify_backup import lacking
 from pannier.upkeep.verify_content import READ_FAILS, ContentCheck
-from pannier.upkeep.verify_pictures import Pictures, check_shards, harmed
+from pannier.upkeep.verify_pictures import Looking, Pictures, check_shards, harmed
 from pannier.versions.attaching import addition_file, addition_numbers, read_addition
 
 _SHOWN_KEYS = 3
@@ -49,6 +50,7 @@ def verify(
     repair_from: str | Path | OpenedStore | None = None,
     against: str | Path | OpenedStore | None = None,
     progress: Progress | None = None,
+    executor: Executor | None = None,
 ) -> list[Finding]:
     """All findings of a store, damage first; an empty list, or information alone, means that every byte is as written.
 
@@ -57,7 +59,7 @@ def verify(
     quick: structure alone, no picture is read. sample: a part of the pictures is read, as "5%" or 0.05, fixed by the seed.
     repair: makes again what is derived. repair_from: brings back from a copy of the store what that has. Then it is looked
     again, and what is still wrong is given. against: the original of which this is a copy; what that has and this lacks, or
-    has otherwise, is damage. progress: called with (bytes done, bytes in all).
+    has otherwise, is damage. progress: called with (bytes done, bytes in all). executor: whose workers read, a shard each.
     Files that others are making meanwhile are not told of. A store that cannot be written to is verified all the same.
     Memory: a few pieces of 4 MiB, 40 bytes a picture and one manifest. Raises ConflictError while the store is tidied.
     """
@@ -69,7 +71,7 @@ def verify(
     except DamageError as error:
         return [Finding(error.file or str(store), str(error), "the whole store", FROM_COPY)]
     with contextlib.ExitStack() as stack:
-        how = (_hold(stack, opened), share, checked_seed(seed), quick, progress)
+        how = (_hold(stack, opened), Looking(share, checked_seed(seed), quick), progress, executor)
         findings = _Verification(opened, *how).run()
         if repair or repair_from is not None:
             copy = open_store(repair_from) if isinstance(repair_from, str | Path) else repair_from
@@ -93,10 +95,10 @@ def _hold(stack: contextlib.ExitStack, store: OpenedStore) -> Held | None:
 
 class _Verification:
     def __init__(
-        self, store: OpenedStore, held: Held | None, share: float, seed: int, quick: bool, progress: Progress | None
+        self, store: OpenedStore, held: Held | None, how: Looking, progress: Progress | None, executor: Executor | None
     ) -> None:
         self._store, self._storage = store, store.storage
-        self._share, self._seed, self._quick, self._progress = share, seed, quick, progress
+        self._how, self._quick, self._progress, self._executor = how, how.quick, progress, executor
         self._pictures = Pictures()
         # what they are making is not left behind by anybody
         self._is_shared = bool(others(store.storage, held, (WRITER, READER, VERIFIER, TIDIER)))
@@ -110,8 +112,7 @@ class _Verification:
     def _all(self) -> Iterator[Finding]:
         yield from self._leftovers()
         yield from self._leases()
-        options = {"share": self._share, "seed": self._seed, "quick": self._quick, "progress": self._progress}
-        about_shards = list(check_shards(self._storage, self._pictures, **options))  # type: ignore[arg-type]
+        about_shards = list(check_shards(self._storage, self._pictures, self._how, self._progress, self._executor))
         yield from self._snapshot_documents()
         named: set[str] = set()
         yield from self._names(self._store.strands, named)

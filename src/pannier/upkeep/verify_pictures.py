@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Executor, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from functools import partial
 from typing import Any
@@ -14,11 +14,12 @@ import numpy as np
 from pannier.choices import Progress
 from pannier.columns import Digests
 from pannier.errors import DamageError
+from pannier.executors import check_reachable, done_by
 from pannier.hashing import fold, fold_each
 from pannier.machine import usable_cores
 from pannier.storage.layout import ARROW, INDEX, segment_file, shard_file
-from pannier.storage.opening import nearby
-from pannier.storage.protocol import Storage
+from pannier.storage.opening import nearby, open_storage
+from pannier.storage.protocol import Far, Storage
 from pannier.store.index import segment_bytes
 from pannier.store.shards import Located, locate, shard_name, shard_names
 from pannier.upkeep.findings import FROM_COPY, Finding
@@ -45,42 +46,93 @@ class Pictures:
         return np.concatenate([none[0], *self.digests]), np.concatenate([none[1], *self.lengths])
 
 
+@dataclass(frozen=True)
+class Looking:
+    """How shards are looked at. share: of the pictures are hashed, fixed by the seed. quick: none are."""
+
+    share: float
+    seed: int
+    quick: bool
+
+
+@dataclass(frozen=True)
+class Looked:
+    """What was seen of one shard: findings, its pictures, which of them are whole, how many were hashed."""
+
+    findings: list[Finding]
+    located: Located | None = None
+    is_whole: Any = None
+    checked: int = 0
+
+
 def check_shards(
-    storage: Storage, pictures: Pictures, *, share: float, seed: int, quick: bool, progress: Progress | None
+    storage: Storage, pictures: Pictures, how: Looking, progress: Progress | None, executor: Executor | None = None
 ) -> Iterator[Finding]:
-    """Looks at all shards and their indexes. share: of the pictures are hashed, fixed by the seed. quick: none are, and of
-    shards only what an index tells. What is whole goes into `pictures`. Memory: a few pieces of 4 MiB."""
+    """Looks at all shards and their indexes; quick: of shards only what an index tells. What is whole goes into `pictures`.
+    executor: whose workers do it, a shard each. Memory: a few pieces of 4 MiB."""
     names = shard_names(storage)
-    total = sum(storage.size(shard_file(name)) for name in names)
-    done = 0
-    # twice as many threads as cores: some read, or wait for the interpreter, while others hash
-    with ThreadPoolExecutor(2 * usable_cores(), thread_name_prefix="pannier-verify") as pool:
-        for name in names:
-            file = shard_file(name)
-            with nearby(storage, file) as near:
-                try:
-                    located = locate(near, name)
-                except DamageError as error:
-                    yield Finding(file, str(error), "every record whose picture lies in it", FROM_COPY)
-                    continue
-                is_whole = np.ones(len(located.offset), bool)
-                if not quick:
-                    named = pool.submit(shard_name, near.view(file), located)
-                    rows = np.arange(len(located.offset)) if share >= 1 else _chosen(located, share, seed)
-                    pictures.checked += len(rows)
-                    for part, wrong in pool.map(partial(_wrong, near, file, located), _runs(located, rows)):
-                        is_whole[wrong] = False
-                        done += int(located.length[part].sum())
-                        if progress:
-                            progress(done, total)
-                    if named.result() != name:
-                        problem = "its bytes outside the pictures are not those its name was made from"
-                        yield Finding(file, problem, "perhaps every record whose picture lies in it", FROM_COPY)
-            for row in np.flatnonzero(~is_whole).tolist():
-                pictures.damaged.append((name, row, located.sha256[row].tobytes()))
-            pictures.add(located, is_whole)
-            yield from _check_index(storage, name, located)
+    sizes = {name: storage.size(shard_file(name)) for name in names}
+    done, total = 0, sum(sizes.values())
+
+    def step(size: int) -> None:
+        nonlocal done
+        done += size
+        if progress and not how.quick:
+            progress(done, total)
+
+    if executor is not None:
+        check_reachable(storage.address)
+        pieces = (((storage.address, name, how), name) for name in names)
+        for _, name, looked in done_by(executor, _look_elsewhere, pieces):
+            step(sizes[name])
+            yield from _taken(name, looked, pictures)
+    else:
+        # twice as many threads as cores: some read, or wait for the interpreter, while others hash
+        with ThreadPoolExecutor(2 * usable_cores(), thread_name_prefix="pannier-verify") as pool:
+            for name in names:
+                yield from _taken(name, _look(storage, name, how, pool, step), pictures)
     yield from _indexes_without_shard(storage, set(names))
+
+
+def _look_elsewhere(given: tuple[str, str, Looking]) -> Looked:
+    address, name, how = given
+    storage = open_storage(address)
+    with ThreadPoolExecutor(1, thread_name_prefix="pannier-verify") as pool:
+        return _look(storage.directly() if isinstance(storage, Far) else storage, name, how, pool, lambda _: None)
+
+
+def _look(storage: Storage, name: str, how: Looking, pool: ThreadPoolExecutor, step: Callable[[int], None]) -> Looked:
+    """Looks at one shard and its index; what a thread of the pool has read goes to `step`, in bytes."""
+    file, checked = shard_file(name), 0
+    with nearby(storage, file) as near:
+        findings = list[Finding]()
+        try:
+            located = locate(near, name)
+        except DamageError as error:
+            return Looked([Finding(file, str(error), "every record whose picture lies in it", FROM_COPY)])
+        is_whole = np.ones(len(located.offset), bool)
+        if not how.quick:
+            named = pool.submit(shard_name, near.view(file), located)
+            rows = np.arange(len(located.offset)) if how.share >= 1 else _chosen(located, how.share, how.seed)
+            checked = len(rows)
+            for part, wrong in pool.map(partial(_wrong, near, file, located), _runs(located, rows)):
+                is_whole[wrong] = False
+                step(int(located.length[part].sum()))
+            if named.result() != name:
+                problem = "its bytes outside the pictures are not those its name was made from"
+                findings.append(Finding(file, problem, "perhaps every record whose picture lies in it", FROM_COPY))
+    return Looked([*findings, *_check_index(storage, name, located)], located, is_whole, checked)
+
+
+def _taken(name: str, looked: Looked, pictures: Pictures) -> list[Finding]:
+    """Takes in what was seen of a shard's pictures; its findings."""
+    located = looked.located
+    if located is not None:
+        for row in np.flatnonzero(~looked.is_whole).tolist():
+            pictures.damaged.append((name, row, located.sha256[row].tobytes()))
+        pictures.add(located, looked.is_whole)
+        pictures.checked += looked.checked
+    return looked.findings
 
 
 def _chosen(located: Located, share: float, seed: int) -> Any:

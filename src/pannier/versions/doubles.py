@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from concurrent.futures import Executor
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -67,14 +68,18 @@ class Doubles(Result):
         return {key: self.state.record(self.state.row_of(key)) for key in sorted(keys)}
 
 
-def doubles(state: State, near: int | None = None, progress: Progress | None = None) -> Doubles:
-    """Looks for them in a snapshot; near: 0 to 12, by default as the snapshot was dealt, or 6. Raises UsageError."""
+def doubles(
+    state: State, near: int | None = None, progress: Progress | None = None, executor: Executor | None = None
+) -> Doubles:
+    """Looks for them in a snapshot; near: 0 to 12, by default as the snapshot was dealt, or 6. executor: whose workers
+    decode what has no miniature yet. Raises UsageError."""
     near = checked_distance(near) if near is not None else state.dealing.near
     near = USUAL_DISTANCE if near is None else near
     manifest = state.manifest
     digests = manifest.pictures(np.arange(len(manifest)))
     numbers, firsts = numbered(digests)
-    found = near_links(miniatures_of(state)(digests[firsts]), digests[firsts], near, state.dealing.unlike, progress=progress)
+    shown = miniatures_of(state, executor)(digests[firsts])
+    found = near_links(shown, digests[firsts], near, state.dealing.unlike, progress=progress)
     others = np.flatnonzero(firsts[numbers] != np.arange(len(digests)))
     links = np.concatenate([firsts[found.pairs], np.stack([firsts[numbers[others]], others], axis=1)])
     likeness = np.concatenate([np.minimum(found.likeness, 1), np.ones(len(others))])

@@ -12,7 +12,7 @@ from bench.slices import Report
 PAGE = Path(__file__).parent.parent / "docs" / "benchmarks.md"
 NAMES = (
     *("start", "resize", "feed", "formats", "processes", "beside", "prepare", "pack", "collect", "million", "checks"),
-    *("measuring", "versions", "afar", "clusters"),
+    *("measuring", "versions", "afar", "clusters", "ten_million"),
 )
 
 

@@ -45,13 +45,13 @@ def run(report: Report) -> None:
         rng = np.random.default_rng(0)
         seconds, sizes = [], []
         for _ in range(TIMES):
-            before = _bytes_in(store.path)
+            before = bytes_in(store.path)
             changes = changes_of(store.snapshot(), rng)
             opened = pannier.open_store(store.path)
             started = time.perf_counter()
             commit(opened, "main", lambda _, changes=changes: Proposal(changes))  # type: ignore[misc]
             seconds.append(time.perf_counter() - started)
-            sizes.append(_bytes_in(store.path) - before)
+            sizes.append(bytes_in(store.path) - before)
         change, size = float(np.median(seconds)), max(sizes)
         report.line(f"a snapshot of {CHANGES} changes, opening included, seconds", f"{change:.2f}", "<= 1", change <= 1)
         report.line("bytes that it adds, at most", f"{size:,}", "<= 1,000,000", size <= 1_000_000)
@@ -109,5 +109,5 @@ def median_seconds(work: Callable[[], object]) -> float:
     return float(np.median(times))
 
 
-def _bytes_in(folder: Path) -> int:
+def bytes_in(folder: Path) -> int:
     return sum(path.stat().st_size for path in folder.rglob("*") if path.is_file())

@@ -81,9 +81,14 @@ def restore_segments(storage: Storage) -> None:
 def read_segment(storage: Storage, shard: str) -> Segment:
     """A shard's segment; where its file is missing or unreadable it is derived from the shard, which is slower."""
     try:
-        return _segment(shard, storage.view(segment_file(shard)))
+        return stored_segment(storage, shard)
     except (StoreError, NotFoundError):  # verify reports it
         return _segment(shard, pa.py_buffer(segment_bytes(locate(storage, shard))))
+
+
+def stored_segment(storage: Storage, shard: str) -> Segment:
+    """A shard's segment as its file has it. Raises NotFoundError, StoreError."""
+    return _segment(shard, storage.view(segment_file(shard)))
 
 
 def _segment(shard: str, content: Any) -> Segment:

@@ -8,14 +8,19 @@ from typing import Any
 
 from pannier.columns import counts_by_class
 from pannier.dealing.shares import Dealing, split_rank
-from pannier.errors import DamageError, UsageError
+from pannier.errors import DamageError, NotFoundError, StoreError, UsageError
 from pannier.storage.layout import JSON, SNAPSHOTS, snapshot_file
-from pannier.storage.protocol import Storage
+from pannier.storage.opening import side_by_side
+from pannier.storage.protocol import Far, Storage
 from pannier.store.documents import Document, content_named, parsed
 from pannier.store.manifest import Manifest
 from pannier.store.manifest_files import ManifestFile
 
 SHOWN_DIGITS = 12
+
+
+# so many documents are read one by one before all are fetched
+_SEVERAL = 4
 
 
 def snapshot_ids(storage: Storage) -> list[str]:
@@ -26,6 +31,29 @@ def read_document(storage: Storage, snapshot_id: str) -> Document:
     """A snapshot's document, whose digest is its id. Raises DamageError."""
     name = snapshot_file(snapshot_id)
     return parsed(content_named(storage, name, snapshot_id), name)
+
+
+class DocumentReader:
+    """Reads snapshots' documents one after another; from afar, where several are wanted, all are fetched side by side."""
+
+    def __init__(self, storage: Storage) -> None:
+        self._storage, self._asked = storage, 0
+        self._ahead: dict[str, Document | None] = {}
+
+    def read(self, snapshot_id: str) -> Document:
+        """As `read_document`."""
+        self._asked += 1
+        if self._asked == _SEVERAL and isinstance(self._storage, Far):
+            ids = snapshot_ids(self._storage)
+            self._ahead = dict(zip(ids, side_by_side(self._storage, self._whole, ids), strict=True))
+        return self._ahead.pop(snapshot_id, None) or read_document(self._storage, snapshot_id)
+
+    def _whole(self, snapshot_id: str) -> Document | None:
+        """None for one that cannot be read: it is said where it is asked for."""
+        try:
+            return read_document(self._storage, snapshot_id)
+        except (StoreError, NotFoundError):
+            return None
 
 
 def count_document(manifest: Manifest) -> list[list[Any]]:

@@ -25,7 +25,7 @@ from pannier.store.manifest import Manifest
 from pannier.store.miniatures import KeptMiniatures
 from pannier.store.names import FIRST_STRAND, MovingNames
 from pannier.store.records import Record
-from pannier.store.snapshots import SHOWN_DIGITS, Told, read_document, snapshot_ids
+from pannier.store.snapshots import SHOWN_DIGITS, DocumentReader, Told, read_document, snapshot_ids
 
 FORMAT_NAME = "pannier store"
 FORMAT_VERSION = 1
@@ -205,10 +205,10 @@ def names_by_snapshot(store: OpenedStore) -> Mapping[str, list[str]]:
 
 def ancestors(storage: Storage, snapshot_id: str) -> Iterator[tuple[str, dict[str, Any]]]:
     """Ids and documents of a snapshot and of all that it descends from, by every parent, each once."""
-    waiting, seen = [snapshot_id], {snapshot_id}
+    waiting, seen, documents = [snapshot_id], {snapshot_id}, DocumentReader(storage)
     while waiting:
         at = waiting.pop(0)
-        document = read_document(storage, at)
+        document = documents.read(at)
         yield at, document
         new = [parent for parent in document["parents"] if parent not in seen]
         seen.update(new)
@@ -218,7 +218,8 @@ def ancestors(storage: Storage, snapshot_id: str) -> Iterator[tuple[str, dict[st
 def lineage(storage: Storage, snapshot_id: str) -> Iterator[tuple[str, dict[str, Any]]]:
     """Ids and documents from a snapshot back to the first one, by the first parent: the strand's own steps."""
     at: str | None = snapshot_id
+    documents = DocumentReader(storage)
     while at is not None:
-        document = read_document(storage, at)
+        document = documents.read(at)
         yield at, document
         at = document["parents"][0] if document["parents"] else None

@@ -6,6 +6,7 @@ import contextlib
 import hashlib
 from collections.abc import Callable, Iterator
 from concurrent.futures import Executor
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -17,7 +18,7 @@ from pannier.errors import ConflictError, DamageError, NotFoundError, StoreError
 from pannier.hashing import checked_seed
 from pannier.packing.seen import segment_table
 from pannier.storage import layout
-from pannier.storage.opening import pieces_of
+from pannier.storage.opening import pieces_of, side_by_side
 from pannier.storage.protocol import Far, Storage
 from pannier.store.canvases import verify_renderings
 from pannier.store.documents import Document, digest
@@ -25,9 +26,9 @@ from pannier.store.index import read_segment
 from pannier.store.leases import READER, TIDIER, VERIFIER, WRITER, Held, holding, leases, others
 from pannier.store.left_out import read_left_out
 from pannier.store.miniatures import miniature_table
-from pannier.store.names import MovingNames
+from pannier.store.names import Entry, MovingNames
 from pannier.store.shards import locate, shard_names
-from pannier.store.snapshots import Told, read_document
+from pannier.store.snapshots import DocumentReader, Told
 from pannier.store.state import OpenedStore, open_store
 from pannier.upkeep.findings import FROM_COPY, Finding
 from pannier.upkeep.referenced import distinct, is_in, referenced
@@ -91,6 +92,14 @@ def _hold(stack: contextlib.ExitStack, store: OpenedStore) -> Held | None:
         raise
     except StoreError:
         return None
+
+
+def _entry(names: MovingNames, name: str, number: int) -> Entry | StoreError:
+    """One entry, or why it cannot be read."""
+    try:
+        return names.entry(name, number)
+    except StoreError as error:
+        return error
 
 
 class _Verification:
@@ -174,10 +183,11 @@ class _Verification:
                 yield Finding(lease.files[-1], problem, "nothing", "harmless; pannier tidy removes it", False)
 
     def _snapshot_documents(self) -> Iterator[Finding]:
+        documents = DocumentReader(self._storage)
         for snapshot_id in self._store.snapshot_ids():
             file = layout.snapshot_file(snapshot_id)
             try:
-                self._documents[snapshot_id] = Told(snapshot_id, read_document(self._storage, snapshot_id)).document
+                self._documents[snapshot_id] = Told(snapshot_id, documents.read(snapshot_id)).document
             except READ_FAILS as error:
                 where = getattr(error, "file", None) or file
                 yield Finding(where, str(error), f"snapshot {snapshot_id[:12]}", FROM_COPY)
@@ -189,12 +199,12 @@ class _Verification:
             for number in sorted(set(range(1, numbers[-1] + 1)) - set(numbers)):
                 yield Finding(names.file(name, number), "it is missing", f"the history of {name}", FROM_COPY)
             last: str | None = None
-            for number in numbers:
+            for number, entry in zip(
+                numbers, side_by_side(self._storage, partial(_entry, names, name), numbers), strict=True
+            ):
                 file = names.file(name, number)
-                try:
-                    entry = names.entry(name, number)
-                except StoreError as error:
-                    yield Finding(file, str(error), f"what {name} means", FROM_COPY)
+                if isinstance(entry, StoreError):
+                    yield Finding(file, str(entry), f"what {name} means", FROM_COPY)
                     last = None
                     continue
                 if names.kind == layout.STRANDS and last and entry.snapshot and not self._descends(entry.snapshot, last):

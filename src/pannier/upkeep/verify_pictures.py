@@ -127,7 +127,7 @@ def _look(storage: Storage, name: str, how: Looking, pool: ThreadPoolExecutor, s
 
 
 def _by_index(storage: Storage, name: str) -> Looked | None:
-    """What an index tells of a shard that is far away and whose pictures are not read: it is there, and as long as that says.
+    """What an index tells of a shard that is far away and whose pictures are not read: it is there, and long enough.
 
     None where the index does not tell.
     """

@@ -41,7 +41,8 @@ store.change(from_=[{{"key": snapshot[row].key, "label": "class00"}} for row in 
 OPERATIONS = {
     "a pack of 1,000 pictures more": "store.pack(folder + '/more', prefix='more', unlabeled='keep')",
     f"a change of {CHANGES} labels": CHANGE,
-    "comparing with the snapshot before": "now = store.snapshot(); pannier.compare(store.snapshot(now.parents[0]), now).counts",
+    "comparing with the snapshot before": "now = store.snapshot(); "
+    "pannier.compare(store.snapshot(now.parents[0]), now).counts",
     "history": "[step.what for step in store.history()]",
     "the history of a record": "store.history(key=store.snapshot()[5].key)",
     "SQL: count by label": "store.snapshot().query('SELECT label, count(*) FROM records GROUP BY label')",

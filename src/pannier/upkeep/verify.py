@@ -199,9 +199,8 @@ class _Verification:
             for number in sorted(set(range(1, numbers[-1] + 1)) - set(numbers)):
                 yield Finding(names.file(name, number), "it is missing", f"the history of {name}", FROM_COPY)
             last: str | None = None
-            for number, entry in zip(
-                numbers, side_by_side(self._storage, partial(_entry, names, name), numbers), strict=True
-            ):
+            entries = side_by_side(self._storage, partial(_entry, names, name), numbers)
+            for number, entry in zip(numbers, entries, strict=True):
                 file = names.file(name, number)
                 if isinstance(entry, StoreError):
                     yield Finding(file, str(entry), f"what {name} means", FROM_COPY)

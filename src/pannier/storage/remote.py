@@ -43,6 +43,8 @@ _KEPT_WHOLE = (MANIFESTS, INDEX)
 
 # how addresses of buckets begin
 REMOTE = ("s3", "gs", "az")
+# what says of a kind where its server is, unless it is the usual one
+_ENDPOINTS = {"s3": ("AWS_ENDPOINT_URL", "AWS_ENDPOINT"), "az": ("AZURE_STORAGE_ENDPOINT", "AZURE_ENDPOINT")}
 # a server that stalls is asked again, for so long in all
 _CLIENT = {"timeout": "30s", "connect_timeout": "5s"}
 RETRIES, RETRY_SECONDS = 6, 60
@@ -64,7 +66,7 @@ def open_remote(address: str, cache: CacheOptions | None = None) -> RemoteStorag
     bucket, _, prefix = rest.strip("/").partition("/")
     if not bucket:
         raise UsageError(f"{address}: give the bucket, and where in it the store lies, as {scheme}://BUCKET/NAME")
-    endpoint = next((os.environ[name] for name in ("AWS_ENDPOINT_URL", "AWS_ENDPOINT") if os.environ.get(name)), "")
+    endpoint = next((os.environ[name] for name in _ENDPOINTS.get(scheme, ()) if os.environ.get(name)), "")
     opened = opened_by(f"{scheme}://{bucket}", endpoint)
     return RemoteStorage(f"{scheme}://{bucket}/{prefix}".rstrip("/"), opened, prefix, cache_of(cache), endpoint)
 

@@ -13,6 +13,8 @@ import time
 from collections.abc import Mapping
 
 _M_MMAP_THRESHOLD = -3
+# what the system tells of a process, as long as it may be
+_STATUS_BYTES = 1 << 16
 _MAP_THRESHOLD_BYTES = 128 << 10
 
 
@@ -38,11 +40,18 @@ def writable_bytes(pid: int | None = None) -> int:
 
 def _status(pid: int | None, names: tuple[str, ...]) -> int:
     try:
-        with open(f"/proc/{pid or 'self'}/status", encoding="ascii", errors="replace") as file:
-            fields = dict(line.split(":", 1) for line in file if ":" in line)
+        handle = os.open(f"/proc/{pid or 'self'}/status", os.O_RDONLY)
+        try:
+            told = os.read(handle, _STATUS_BYTES)
+        finally:
+            os.close(handle)
     except OSError:
         return 0
-    return sum(int(fields[name].split()[0]) * 1024 for name in names if name in fields)
+    total = 0
+    for name in names:
+        at = told.find(b"\n%s:" % name.encode())
+        total += int(told[at + len(name) + 2 :].split(None, 1)[0]) * 1024 if at >= 0 else 0
+    return total
 
 
 def processor_seconds(pid: int) -> float:
@@ -80,14 +89,16 @@ def release_free_memory() -> None:
 
 
 class Sampler:
-    """Watches a process's working memory from outside: its peak since the last `reset`. `close` ends the watching.
+    """Watches a process's working memory from outside: its peak since the last `reset`, but while it is paused. `close` ends
+    the watching.
 
     `add` has it watch the processes that work for it too, each above its own level; memory they share is counted once.
     """
 
     def __init__(self, pid: int, every_seconds: float = 0.01) -> None:
         self._pid, self._every = pid, every_seconds
-        self._ended = threading.Event()
+        self._ended, self._watching = threading.Event(), threading.Event()
+        self._watching.set()
         self._others: dict[int, int] = {}
         self.peak_bytes = 0
         self._thread = threading.Thread(target=self._watch, name="pannier-sampler", daemon=True)
@@ -104,11 +115,24 @@ class Sampler:
             return working_bytes(self._pid)
         return private_bytes(self._pid) + bytes_above(self._others)
 
+    def pause(self) -> None:
+        """Looks once more, and then no more until `go_on`."""
+        self._watching.clear()
+        self._look()
+
+    def go_on(self) -> None:
+        self._watching.set()
+
+    def _look(self) -> None:
+        self.peak_bytes = max(self.peak_bytes, self._bytes())
+
     def _watch(self) -> None:
         while not self._ended.is_set():
-            self.peak_bytes = max(self.peak_bytes, self._bytes())
+            self._look()
             time.sleep(self._every)
+            self._watching.wait()
 
     def close(self) -> None:
         self._ended.set()
+        self._watching.set()
         self._thread.join()

@@ -52,7 +52,10 @@ number, switch = partial(Declared, int | None), partial(Declared, bool | None)
 Store = Annotated[str, typer.Argument(metavar="STORE[@NAME]", help="A store; NAME is a strand, a tag or a snapshot's id.")]
 Sources = Annotated[
     list[str],
-    typer.Argument(metavar="SOURCE...", help="A folder, archive, table, arrays, here or in a bucket; STORE@NAME; or a TOML file naming several."),
+    typer.Argument(
+        metavar="SOURCE...",
+        help="A folder, archive, table, arrays; in a bucket too. STORE@NAME. Or a TOML file of several.",
+    ),
 ]
 Preview = Annotated[bool, typer.Option("--preview", metavar="", help="Show what would be done, and do nothing.")]
 AsJson = Annotated[bool, typer.Option("--json", metavar="", help="Print the same facts as JSON.")]

@@ -72,16 +72,20 @@ class Child:
         self._sampler = Sampler(self._process.pid)
         for pid, level in ready.get("engines", {}).items():
             self._sampler.add(int(pid), level)
+        self._sampler.pause()
 
     def begin(self, seconds: float, **told: Any) -> None:
         if self._ended:
             raise self._ended
+        if self._sampler:
+            self._sampler.go_on()
         self._send({"run": seconds, **told})
 
     def finish(self, seconds: float) -> Run:
         """What came of the run that was begun. Raises TrialEnded."""
         answer = self._answer(seconds + SLACK_SECONDS)
         if self._sampler:
+            self._sampler.pause()  # between its turns it stands still
             self.peak_bytes = max(self.peak_bytes, self._sampler.peak_bytes - self.level)
         stages = Stages(*answer.get("stages", ()))
         waits = (answer.get("waited", 0.0), answer.get("waits", []))

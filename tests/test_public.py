@@ -187,7 +187,7 @@ ALONE = {
     },
     **{
         "survey": "sheet columns encoding separator class_names",
-        "pack": "cluster doubts encoding executor separator class_names",
+        "pack": "doubts encoding separator class_names",
         "change": "doubts",
         "merge": "conflicts",
     },
@@ -203,7 +203,7 @@ ALONE = {
     },
 }
 OF_OPENING = ("cache", "cache_size")  # in Python they are said to `open`
-SAME = {"fact": "facts", "directory": "folder"}
+SAME = {"fact": "facts", "directory": "folder", "cluster": "executor"}
 
 
 def test_options_have_one_name_in_python_and_on_the_command_line() -> None:

@@ -82,6 +82,14 @@ def test_what_lies_together_comes_in_one_request(bucket: Bucket, far: pannier.Sn
     assert bucket.counts()["GET"] < len(batches)
 
 
+def test_what_is_more_than_may_be_asked_for_ahead_comes_all_the_same(
+    many: pannier.Snapshot, far: pannier.Snapshot, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("pannier.feeding.job.FETCHED_BYTES", (16 << 10, 0))
+    for window in (None, 512):
+        assert same(fed(far, 3, window=window), fed(many, 3, window=window))
+
+
 def test_a_feed_that_is_left_early_reads_on_afterwards(many: pannier.Snapshot, far: pannier.Snapshot) -> None:
     with far.feed("train", size=24, batch_size=8, seed=3) as feed:
         for _ in range(5):

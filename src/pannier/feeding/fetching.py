@@ -60,9 +60,10 @@ class Fetcher:
         records = 0
         try:
             while True:
-                if self._asked <= self._room // 2 and records <= MOST_RECORDS // 2:
+                # where all that was asked for is still being used the next one comes without room: its bytes wait for it
+                if not coming or (self._asked <= self._room // 2 and records <= MOST_RECORDS // 2):
                     group = list[Issued]()
-                    room = self._room - self._asked
+                    room = max(1, self._room - self._asked)
                     while room > 0 and records < MOST_RECORDS and (batch := next(batches, None)) is not None:
                         group.append(batch)
                         records += len(batch.items)

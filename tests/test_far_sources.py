@@ -17,6 +17,7 @@ import pytest
 
 import pannier
 from pannier.errors import NotFoundError
+from pannier.storage.objects import Objects
 from tests.buckets import Bucket
 from tests.conftest import Ended, draw, encoded, fill
 
@@ -121,3 +122,16 @@ def test_a_server_that_fails_leaves_no_picture_out(sent: str, bucket: Bucket, ra
     bucket.fail()
     with pytest.raises(NotFoundError, match="there is no folder or file s3://cloth/elsewhere"):
         store.pack("s3://cloth/elsewhere")
+
+
+def test_a_file_over_the_memory_limit_is_not_even_fetched(
+    sent: str, bucket: Bucket, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    with open(bucket.folder / quote("raw/cloth/twill/huge.jpg", safe=""), "wb") as file:
+        file.truncate(40 << 20)
+    read, fetched = Objects.read, list[str]()
+    monkeypatch.setattr(Objects, "read", lambda self, path, most=None: fetched.append(path) or read(self, path, most))
+    packed = pannier.create(tmp_path / "s.store").pack(f"{sent}/cloth", memory_limit="64MiB")
+    assert {item.key: item.kind for item in packed.left_out}["twill/huge.jpg"] == "oversized"
+    assert "raw/cloth/twill/0001.jpg" in fetched
+    assert "raw/cloth/twill/huge.jpg" not in fetched

@@ -38,7 +38,8 @@ class ReadAhead:
             while waiting and (len(waiting) == self._at_once or begun_bytes + row.byte_count > self._most_bytes):
                 begun_bytes -= waiting[0].byte_count
                 yield waiting.popleft()
-            self._begun[row.number] = self._pool.submit(self._source.read, row)
+            if row.byte_count <= self._most_bytes:  # whoever wants a larger one looks first whether it may be read at all
+                self._begun[row.number] = self._pool.submit(self._source.read, row)
             waiting.append(row)
             begun_bytes += row.byte_count
         yield from waiting

@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+from types import SimpleNamespace
+from typing import Any
+
 import numpy as np
+import pandas as pd
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from pannier.feeding import kinds
 from pannier.feeding.chosen import Bits, ChosenRows
 from pannier.feeding.order import Windowed, shuffled
 from pannier.hashing import fold
@@ -71,5 +76,49 @@ def test_chosen_rows_and_flags_are_found_by_place(drawn: tuple[int, set[int]]) -
     assert chosen.byte_count <= total / 4 + 24
     flags = np.isin(np.arange(total), rows)
     assert np.array_equal(Bits(flags).at(np.arange(total)), flags)
+    by_flags = ChosenRows(flags, total)
+    assert np.array_equal(by_flags.rows(), rows)
+    assert len(by_flags) == len(rows)
     backwards = ChosenRows(rows[::-1], total + 1)
     assert np.array_equal(backwards.at(places), rows[::-1][places])
+
+
+@pytest.mark.parametrize("case", range(12))
+def test_kinds_of_records_are_told_apart_as_pandas_groups_them(case: int, monkeypatch: pytest.MonkeyPatch) -> None:
+    rng, total, sizes = np.random.default_rng(case), 500, ["counts", "largest", "sums"]
+    names = ("format", "mode", "turn", "progressive", "height", "width", "byte_count")
+    most = (3, 2, 8, 2, 4 if case % 2 else 200, 3, 9_000)
+    stored = pd.DataFrame({name: rng.integers(0, high, 2 * total) for name, high in zip(names, most, strict=True)})
+    if case == 5:
+        stored.loc[7, "width"] = 1 << 23  # longer than is told apart in one number
+    positions = rng.permutation(2 * total)[:total] if case % 3 else None
+    manifest: Any = SimpleNamespace(
+        whole=lambda name: stored[name].to_numpy(),
+        names=lambda name: ["a", "b", "c"],
+        gather=lambda rows, name: stored[name].to_numpy()[rows if positions is None else positions[rows]],
+        positions=positions,
+    )
+    monkeypatch.setattr(kinds, "_IN_ONE_WALK", 64)
+    listed = rng.permutation(total)[:90]
+    chosen: list[Any] = [rng.random(total) < 0.4, None, listed, np.zeros(total, bool)]
+    parts: list[kinds.Part] = [(ChosenRows(each, total), None) for each in chosen]
+    parts[1] = (parts[1][0], rng.random(total) < 0.5)
+
+    found = kinds.kinds_of(manifest, parts)
+
+    rows = np.concatenate([part.rows() for part, _ in parts])
+    records = stored.iloc[rows if positions is None else positions[rows]].reset_index(drop=True)
+    flags = [np.zeros(len(part), bool) if rendered is None else rendered for part, rendered in parts]
+    records["rendered"] = np.concatenate(flags)
+    groups = records.groupby([*names[:-1], "rendered"])["byte_count"]
+    of_kind = pd.DataFrame({"counts": found.counts, "largest": found.largest, "sums": found.sums}).sort_values(sizes)
+    if case == 5:
+        assert (of_kind.counts == 1).all()
+    else:
+        expected = groups.agg(counts="count", largest="max", sums="sum").sort_values(sizes)
+        assert (of_kind.to_numpy() == expected.to_numpy()).all()
+        assert found.rendered.sum() == sum(expected.index.get_level_values("rendered"))
+    wanted = found.largest > 8_000
+    among = np.concatenate(found.among(wanted))
+    of_record = records.byte_count if case == 5 else groups.transform("max")
+    assert (among == (of_record > 8_000)).all()

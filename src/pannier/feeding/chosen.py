@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 
 from pannier.array_types import Flags, Numbers
@@ -19,6 +21,10 @@ class Bits:
         padded[: len(flags)] = flags
         self.words = np.packbits(padded, bitorder="little").view("<u8")
 
+    def flags(self) -> Flags:
+        """All of them, and more to the end of the last word."""
+        return np.unpackbits(self.words.view(np.uint8), bitorder="little").view(bool)
+
     def at(self, places: Numbers) -> Flags:
         """Those of some places."""
         of_place = self.words[places >> 6] >> (places & (_WORD - 1)).astype(np.uint64)
@@ -32,19 +38,27 @@ class ChosenRows:
     "Space-efficient Static Trees and Graphs", 1989). All rows take nothing; rows that do not ascend are kept as they are.
     """
 
-    def __init__(self, rows: Rows, total: int) -> None:
-        self._length, self._kept = len(rows), None
+    def __init__(self, chosen: Rows | Flags | None, total: int) -> None:
+        """chosen: the rows, or a flag for each row of the manifest, or None for all."""
+        self._total, self._kept = total, None
         self._bits: Bits | None = None
-        if len(rows) == total:
+        self._length = total
+        if chosen is None:
             return
-        if (np.diff(rows) <= 0).any():
-            self._kept = rows
-            return
-        chosen = np.zeros(total, bool)
-        chosen[rows] = True
-        self._bits = Bits(chosen)
+        if chosen.dtype != np.bool_:
+            if len(chosen) == total and (np.diff(chosen) == 1).all():
+                return
+            if (np.diff(chosen) <= 0).any():
+                self._kept, self._length = chosen.astype(np.int64), len(chosen)
+                return
+            flags = np.zeros(total, bool)
+            flags[chosen] = True
+        else:
+            flags = chosen.view(np.bool_)
+        self._bits = Bits(flags)
         counts = _BITS_OF[self._bits.words.view(np.uint8)].reshape(-1, _WORD // 8).sum(axis=1)
-        self._before = (np.cumsum(counts) - counts).astype(np.uint32)
+        through = np.cumsum(counts)
+        self._before, self._length = (through - counts).astype(np.uint32), int(through[-1]) if total else 0
 
     def __len__(self) -> int:
         return self._length
@@ -55,6 +69,21 @@ class ChosenRows:
         if self._kept is not None:
             return int(self._kept.nbytes)
         return 0 if self._bits is None else int(self._bits.words.nbytes + self._before.nbytes)
+
+    @property
+    def walk(self) -> tuple[Rows, np.ndarray[Any, np.dtype[np.uint64]], int]:
+        """What a kernel walks through: the rows where they are listed, or else their bits; and how many steps that takes."""
+        rows = np.empty(0, np.int64) if self._kept is None else self._kept
+        words = np.empty(0, np.uint64) if self._bits is None else self._bits.words
+        return rows, words, self._total if self._kept is None else self._length
+
+    def places_before(self, row: int) -> int:
+        """How many stand before a row that is a multiple of 64; where they are listed, before that place."""
+        return row if self._bits is None else int(self._before[row >> 6])
+
+    def rows(self) -> Rows:
+        """All of them."""
+        return self.at(np.arange(self._length)) if self._bits is None else np.flatnonzero(self._bits.flags()[: self._total])
 
     def at(self, places: Numbers) -> Rows:
         """The rows at some places."""

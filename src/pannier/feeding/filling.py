@@ -30,7 +30,7 @@ def filling_plan(works: Sequence[FeedWork]) -> tuple[RenderPlan, Array]:
     """
     job, state = works[0].job, works[0].state
     assert job.treatment is not None
-    rows = np.unique(np.concatenate([work.rows.at(np.arange(len(work.rows))) for work in works]))
+    rows = np.unique(np.concatenate([work.rows.rows() for work in works]))
     plan, missing, _ = plan_rows(state, fixed_only(job.treatment), rows, job.disk_limit)
     check_room(state.storage, plan)
     return plan, missing

@@ -240,7 +240,7 @@ class FeedWork:
     @cached_property
     def order(self) -> Order:
         """Which records stand at the places of a pass."""
-        return order_of(self.job, self.state, len(self.rows), lambda: self.rows.at(np.arange(len(self.rows))))
+        return order_of(self.job, self.state, len(self.rows), self.rows.rows)
 
     @property
     def array_kind(self) -> tuple[tuple[int, ...] | None, str]:
@@ -279,13 +279,10 @@ def works_of(jobs: Sequence[FeedJob], state: State) -> list[FeedWork]:
     """The same of jobs that one engine does: they differ in what they feed and in which order, and have one plan."""
     first, chosen = jobs[0], [_chosen(job, state) for job in jobs]
     renderings = [_rendered(job, state, rows) for job, rows in zip(jobs, chosen, strict=True)]
-    kept = [ChosenRows(rows, len(state)) for rows in chosen]
-    beside = sum(_order_bytes(job, state, rows) for job, rows in zip(jobs, kept, strict=True))
-    rows = chosen[0] if len(chosen) == 1 else np.concatenate(chosen)
-    flags = [np.zeros(len(own), bool) if of is None else of for own, (_, of) in zip(chosen, renderings, strict=True)]
-    is_rendered = np.concatenate(flags) if any(rendering for rendering, _ in renderings) else None
+    parts = [(rows, is_rendered) for rows, (_, is_rendered) in zip(chosen, renderings, strict=True)]
+    beside = sum(_order_bytes(job, state, rows) for job, rows in zip(jobs, chosen, strict=True))
     made: dict[str, bool] = {"to_canvas": first.to_canvas, "keeps": first.fills}
-    needs = needs_of(state.manifest, rows, first.treatment, first.batch_size, is_rendered, beside, **made)
+    needs = needs_of(state.manifest, parts, first.treatment, first.batch_size, beside, **made)
     if state.storage.copies:
         needs = replace(needs, allocated=needs.allocated + needs.encoded)
     if isinstance(state.storage, Far):
@@ -293,7 +290,9 @@ def works_of(jobs: Sequence[FeedJob], state: State) -> list[FeedWork]:
 
     def key_at(kind: int) -> str:
         """Of the largest record of a kind."""
-        of_kind = rows[needs.kinds == kind]
+        wanted = np.arange(len(needs.counts)) == kind
+        found = zip(chosen, needs.kinds.among(wanted), strict=True)
+        of_kind = np.concatenate([rows.at(np.flatnonzero(flags)) for rows, flags in found])
         return state.record(int(of_kind[state.manifest.gather(of_kind, "byte_count").argmax()])).key
 
     count, hindrance = _processes(first, needs)
@@ -301,19 +300,21 @@ def works_of(jobs: Sequence[FeedJob], state: State) -> list[FeedWork]:
     plan = make_plan(needs, first.limit_bytes, usable_cores(), **how)
     heavy = needs.heavy(plan.light_bytes)
     settings = _settings(plan, needs, heavy, first)
-    works, begin = list[FeedWork](), 0
-    for job, own, (rendering, _), flag in zip(jobs, kept, renderings, flags, strict=True):
-        kinds, begin = needs.kinds[begin : begin + len(own)], begin + len(own)
-        of_records = Bits(heavy[kinds]) if heavy.any() else None
-        job = replace(job, processes=count)
-        works.append(FeedWork(job, state, own, of_records, rendering, int(flag.sum()), plan, settings, hindrance))
+    of_records = needs.kinds.among(heavy) if heavy.any() else [None] * len(parts)
+    works = list[FeedWork]()
+    for job, (rows, is_rendered), (rendering, _), flags in zip(jobs, parts, renderings, of_records, strict=True):
+        job, bits = replace(job, processes=count), None if flags is None else Bits(flags)
+        from_canvas = 0 if is_rendered is None else int(is_rendered.sum())
+        works.append(FeedWork(job, state, rows, bits, rendering, from_canvas, plan, settings, hindrance))
     return works
 
 
-def _chosen(job: FeedJob, state: State) -> Rows:
+def _chosen(job: FeedJob, state: State) -> ChosenRows:
     if job.rows is not None:
-        return job.rows
-    return chosen_rows(state, job.split, job.subset, job.seed, where=job.where)
+        return ChosenRows(job.rows, len(state))
+    if job.subset is None and job.where is None:
+        return ChosenRows(None if job.split is None else state.flags_of(job.split), len(state))
+    return ChosenRows(chosen_rows(state, job.split, job.subset, job.seed, where=job.where), len(state))
 
 
 def _order_bytes(job: FeedJob, state: State, rows: ChosenRows) -> int:
@@ -353,16 +354,16 @@ def order_of(job: FeedJob, state: State, count: int, all_rows: Callable[[], Rows
     return Shuffled(count, job.seed, job.variations) if job.window is None else Windowed(count, job.seed, job.window)
 
 
-def _rendered(job: FeedJob, state: State, rows: Rows) -> tuple[Rendering | None, Flags | None]:
+def _rendered(job: FeedJob, state: State, rows: ChosenRows) -> tuple[Rendering | None, Flags | None]:
     """The rendering of the treatment's fixed part, and which rows are in it; nothing vouches for what is in a canvas."""
     is_unwanted = job.rendered is False or (job.by_digest and not job.rendered)
     if job.treatment is None or is_unwanted or job.to_canvas:
         return None, None
     rendering = rendering_of(state.storage, job.treatment)
     if job.fills:
-        there = None if rendering is None else rendering.has(identities_of(state.manifest, rows, job.treatment))
+        there = None if rendering is None else rendering.has(identities_of(state.manifest, rows.rows(), job.treatment))
         return rendering or Rendering(state.storage, job.treatment.fixed_part), there
-    is_rendered = None if rendering is None else rendering.has(identities_of(state.manifest, rows, job.treatment))
+    is_rendered = None if rendering is None else rendering.has(identities_of(state.manifest, rows.rows(), job.treatment))
     missing = len(rows) if is_rendered is None else len(rows) - int(is_rendered.sum())
     if job.rendered and missing:
         raise NotFoundError(

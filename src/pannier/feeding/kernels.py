@@ -1,4 +1,4 @@
-"""The one walk through a million records that planning makes, and the order of an epoch, place by place."""
+"""The walk through all records that planning makes, and the order of an epoch, place by place."""
 
 from __future__ import annotations
 
@@ -14,41 +14,101 @@ SIDE_BITS = 22
 TOO_MANY, TOO_LONG = -1, -2
 
 
+@njit(**INNER, inline="always")
+def _key_of(row, is_rendered, form, mode, turn, progressive, height, width, forms, modes):
+    """What a record's kind is known by, and what is left of sides that are too long for that."""
+    tall, wide = np.int64(height[row]), np.int64(width[row])
+    key = (np.int64(is_rendered) * 2 + np.int64(progressive[row])) * 16 + np.int64(turn[row])
+    key = (key * forms + np.int64(form[row])) * modes + np.int64(mode[row])
+    return (((key << SIDE_BITS) | tall) << SIDE_BITS) | wide, (tall | wide) >> SIDE_BITS
+
+
+@njit(**INNER, inline="always")
+def _has_bit(words, at):
+    return (words[U64(at) >> U64(6)] >> (U64(at) & U64(63))) & U64(1) == U64(1)
+
+
+# Both walks: rows are those listed; or those that have a bit in `words`; or all; from `begin` to `end`, where `place` rows
+# were before. positions: where each row stands in the columns, and rendered: by place whether there is a canvas of it;
+# where they are empty they say nothing. What is found by unsigned numbers, and summed up in registers while records are
+# alike, takes half as long.
+
+
 @njit(**CACHED)
 def tell_apart(
-    rows, form, mode, turn, progressive, height, width, byte_count,
-    forms, modes, rendered, has_rendered,
-    table, kinds, keys, firsts, counts, largest, sums,
+    rows, words, begin, end, place, positions, rendered,
+    form, mode, turn, progressive, height, width, byte_count, forms, modes,
+    table, keys, firsts, counts, largest, sums,
 ):  # fmt: skip
-    """How many kinds there are. `table` finds them by hash (open addressing); its length is a power of two."""
-    mask, found = np.uint64(len(table) - 1), 0
-    for i in range(len(rows)):
-        row = rows[i]
-        tall, wide = np.int64(height[row]), np.int64(width[row])
-        if tall >> SIDE_BITS or wide >> SIDE_BITS:
+    """How many kinds there are. The length of `table` is a power of two."""
+    are_listed, are_flagged, are_elsewhere, are_rendered = (
+        len(rows) > 0,
+        len(words) > 0,
+        len(positions) > 0,
+        len(rendered) > 0,
+    )
+    mask, found, kind, last = U64(len(table) - 1), np.int64(0), np.int64(0), np.int64(-1)
+    count, most, sum_of_all = np.int64(0), np.int64(0), np.int64(0)
+    for at in range(begin, end):
+        if are_flagged and not _has_bit(words, at):
+            continue
+        own = rows[U64(at)] if are_listed else at
+        row = U64(positions[U64(own)] if are_elsewhere else own)
+        is_rendered = are_rendered and rendered[U64(place)]
+        key, is_long = _key_of(row, is_rendered, form, mode, turn, progressive, height, width, forms, modes)
+        if is_long:
             return TOO_LONG
-        key = np.int64(1) if has_rendered and rendered[i] else np.int64(0)
-        key = (key * 2 + np.int64(progressive[row])) * 16 + np.int64(turn[row])
-        key = (key * forms + np.int64(form[row])) * modes + np.int64(mode[row])
-        key = (((key << SIDE_BITS) | tall) << SIDE_BITS) | wide
-        mixed = np.uint64(key) * np.uint64(0x9E3779B97F4A7C15)
-        place = (mixed ^ (mixed >> np.uint64(29))) & mask
-        kind = table[place]
-        while kind >= 0 and keys[kind] != key:
-            place = (place + np.uint64(1)) & mask
-            kind = table[place]
-        if kind < 0:
-            if found == len(keys):
-                return TOO_MANY
-            kind = found
-            table[place], keys[kind], firsts[kind] = kind, key, i
-            found += 1
+        if key != last:
+            if count:
+                counts[kind] += count
+                sums[kind] += sum_of_all
+                largest[kind] = max(largest[kind], most)
+                count, most, sum_of_all = np.int64(0), np.int64(0), np.int64(0)
+            last, mixed = key, U64(key) * U64(0x9E3779B97F4A7C15)
+            slot = (mixed ^ (mixed >> U64(29))) & mask
+            while table[slot] >= 0 and keys[table[slot]] != key:  # open addressing
+                slot = (slot + U64(1)) & mask
+            kind = np.int64(table[slot])
+            if kind < 0:
+                if found == len(keys):
+                    return TOO_MANY
+                kind = found
+                table[slot], keys[kind], firsts[kind] = kind, key, own
+                found += 1
         size = np.int64(byte_count[row])
-        kinds[i] = kind
-        counts[kind] += 1
-        sums[kind] += size
-        largest[kind] = max(largest[kind], size)
+        count += 1
+        sum_of_all += size
+        most = max(most, size)
+        place += 1
+    if count:
+        counts[kind] += count
+        sums[kind] += sum_of_all
+        largest[kind] = max(largest[kind], most)
     return found
+
+
+@njit(**CACHED)
+def mark(
+    rows, words, begin, end, place, positions, rendered,
+    form, mode, turn, progressive, height, width, forms, modes,
+    keys, wanted, marks,
+):  # fmt: skip
+    """By place whether a row is of the kinds that are wanted, whose keys ascend."""
+    are_listed, are_flagged, are_elsewhere, are_rendered = (
+        len(rows) > 0,
+        len(words) > 0,
+        len(positions) > 0,
+        len(rendered) > 0,
+    )
+    for at in range(begin, end):
+        if are_flagged and not _has_bit(words, at):
+            continue
+        own = rows[U64(at)] if are_listed else at
+        row = U64(positions[U64(own)] if are_elsewhere else own)
+        is_rendered = are_rendered and rendered[U64(place)]
+        key, _ = _key_of(row, is_rendered, form, mode, turn, progressive, height, width, forms, modes)
+        marks[U64(place)] = wanted[np.searchsorted(keys, key)]
+        place += 1
 
 
 @njit(**INNER)

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 
 from pannier.array_types import Flags, Numbers
-from pannier.columns import Codes, Rows
-from pannier.feeding.kinds import kinds_of
+from pannier.columns import Rows
+from pannier.feeding.kinds import Kinds, Part, kinds_of, one_kind
 from pannier.images.colors import Color
 from pannier.images.cost import Kind, after_fit_bytes, color_of, decoding_costs, kind_of
 from pannier.images.treatment import Treatment
@@ -25,8 +27,8 @@ KEPT_AT_ONCE = 8
 class Needs:
     """What records need, in bytes by their kind, and what a batch needs.
 
-    A kind is one format, mode, size and turn: `encoded` is its largest file, `counts` its records, and `kinds` has by record
-    the number of its kind. `largest` are the largest files of all, as many as come in a batch, in ascending order.
+    A kind is one format, mode, size and turn: `encoded` is its largest file, `counts` its records. `largest` are the largest
+    files of all, as many as come in a batch, in ascending order.
     kept_bytes: of canvases that a thread keeps. decoded: of `own`, what is decoded into; None for all of it. fetched: what
     is held of a far storage ahead, the best first.
     """
@@ -36,7 +38,7 @@ class Needs:
     allocated: Numbers
     scratch: Numbers
     counts: Numbers
-    kinds: Numbers | Codes
+    kinds: Kinds
     largest: Numbers
     item_bytes: int | None
     batch_size: int
@@ -63,25 +65,24 @@ class Needs:
 
 def needs_of(
     manifest: Manifest,
-    rows: Rows,
+    parts: Sequence[Part],
     treatment: Treatment | None,
     batch_size: int,
-    is_rendered: Flags | None,
     order_bytes: int,
     *,
     to_canvas: bool = False,
     keeps: bool = False,
 ) -> Needs:
-    """What some rows cost to feed. `is_rendered` says of which of them a canvas is read in place of the picture."""
+    """What some rows cost to feed."""
     if treatment is None:
-        encoded = manifest.gather(rows, "byte_count").astype(np.int64)
-        largest = np.sort(encoded)[-batch_size:]
-        one, none, all_of_it = largest[-1:], np.zeros(min(1, len(rows)), np.int64), np.zeros(len(rows), np.int64)
-        counts = np.full(len(one), len(rows), np.int64)
-        total = int(encoded.sum())
-        return Needs(one, one, none, none, counts, all_of_it, largest, None, batch_size, order_bytes, total)  # read, copied
-    kinds, firsts, counts, largest_of_kind, sums = kinds_of(manifest, rows, is_rendered)
-    ones = rows[firsts]
+        encoded = np.concatenate([manifest.gather(chosen.rows(), "byte_count") for chosen, _ in parts]).astype(np.int64)
+        largest, none, total = np.sort(encoded)[-batch_size:], np.zeros(min(1, len(encoded)), np.int64), int(encoded.sum())
+        one = largest[-1:]
+        kinds = one_kind(parts, int(encoded.max(initial=0)), total)
+        beside: tuple[Any, ...] = (largest, None, batch_size, order_bytes, total)
+        return Needs(one, one, none, none, kinds.counts, kinds, *beside)  # read, copied
+    kinds = kinds_of(manifest, parts)
+    ones, counts, largest_of_kind, sums, from_canvas = kinds.firsts, kinds.counts, kinds.largest, kinds.sums, kinds.rendered
     names = ("height", "width", "turn", "progressive")
     heights, widths, turns, progressive = (manifest.gather(ones, name) for name in names)
     of_names = _of_names(manifest, ones, color_of(treatment))
@@ -90,16 +91,15 @@ def needs_of(
     canvas = treatment.channels * tall * wide
     read, own, allocated, scratch, decoded = largest_of_kind, costs.own, costs.allocated, costs.scratch, costs.decoded
     total = int(sums.sum())
-    if is_rendered is not None:
-        from_canvas = is_rendered[firsts]
+    if from_canvas.any():
         read, own = np.where(from_canvas, canvas, read), np.where(from_canvas, after_fit_bytes(treatment), own)
         allocated, scratch, decoded = (np.where(from_canvas, 0, each) for each in (allocated, scratch, decoded))
         total = int(sums[~from_canvas].sum()) + canvas * int(counts[from_canvas].sum())
     item_bytes = canvas if to_canvas else treatment.byte_count
     none = sums[:0]
     kept = KEPT_AT_ONCE * canvas if keeps else 0
-    beside = (item_bytes, batch_size, order_bytes, total, kept, decoded)
-    return Needs(read, own, allocated, scratch, counts, kinds, none, *beside)
+    beside = (none, item_bytes, batch_size, order_bytes, total, kept, decoded)
+    return Needs(read, own, allocated, scratch, counts, kinds, *beside)
 
 
 def _of_names(manifest: Manifest, rows: Rows, color: Color) -> Kind:

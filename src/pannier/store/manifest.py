@@ -151,6 +151,11 @@ class Manifest:
         """Where some rows stand in what `whole` gives."""
         return rows if self._rows is None else self._rows[rows]
 
+    @property
+    def positions(self) -> Any | None:
+        """Where each row stands in what `whole` gives; None where it is the row's own number."""
+        return self._rows
+
     def whole(self, name: str) -> Any:
         """All of a column as `gather` has it, not copied where it lies in one piece; not to be written to."""
         views = self._views_of(name)
@@ -175,6 +180,14 @@ class Manifest:
         """A column of names as (number by row, -1 for NULL; the names). NameColumn may be there that no row has."""
         column = columns.NameColumn.of(self._column(name))
         return column.codes if self._rows is None else column.codes[self._rows], column.names
+
+    def is_one_of(self, name: str, wanted: Sequence[str]) -> Any:
+        """By row whether its name in a column of names is one of those."""
+        names = self.names(name)
+        numbers = [number for number, each in enumerate(names) if each in wanted]
+        codes = self.codes(name)[0] if self.lacks(name) else self.whole(name)
+        flags = codes == numbers[0] if len(numbers) == 1 else np.isin(codes, numbers)
+        return flags if self._rows is None or self.lacks(name) else flags[self._rows]
 
     def lacks(self, name: str) -> bool:
         """Whether some record has no value in a column."""

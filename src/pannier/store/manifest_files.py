@@ -149,7 +149,11 @@ def _check_columns(table: Any, file: ManifestFile) -> None:
 def _check_column(values: Any, name: str, file: ManifestFile) -> None:
     """Raises DamageError where a column holds what cannot be."""
     with arrow_errors(file.path, _WHAT):
-        values.validate(full=True)
+        if pa.types.is_dictionary(values.type):
+            for chunk in values.chunks:
+                _check_numbers(chunk, file)
+        else:
+            values.validate(full=True)
     if name in _NEVER_NONE and values.null_count:
         _refuse(file, "a value is none")
     if pa.types.is_dictionary(values.type) and any(chunk.dictionary.null_count for chunk in values.chunks):
@@ -160,6 +164,15 @@ def _check_column(values: Any, name: str, file: ManifestFile) -> None:
             _refuse(file, "its rows are not in order")
     if name in _MEASURES and len(values) and pc.min(values).as_py() < 0:
         _refuse(file, "a size is below 0")
+
+
+def _check_numbers(chunk: Any, file: ManifestFile) -> None:
+    """As Arrow's own full validation of numbers into a list of names, which takes five times as long."""
+    chunk.validate()
+    chunk.dictionary.validate(full=True)
+    bounds = pc.min_max(chunk.indices).as_py()
+    if bounds["min"] is not None and (bounds["min"] < 0 or bounds["max"] >= len(chunk.dictionary)):
+        _refuse(file, "a number stands for no name")
 
 
 def _refuse(file: ManifestFile, what: str) -> NoReturn:

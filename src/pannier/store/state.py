@@ -11,6 +11,7 @@ from typing import Any, Self
 
 import numpy as np
 
+from pannier.array_types import Flags
 from pannier.columns import Digests, Rows
 from pannier.errors import NotFoundError, StoreError, UsageError, did_you_mean
 from pannier.hashing import text_hash
@@ -72,14 +73,16 @@ class State(Told):
         """The manifest's rows of a split, of several ("fold-1,fold-2"), or of all records for None. Raises NotFoundError."""
         if split is None:
             return np.arange(len(self), dtype=np.int64)
-        codes, names = self.manifest.codes("split")
+        return np.flatnonzero(self.flags_of(split))
+
+    def flags_of(self, split: str) -> Flags:
+        """By row of the manifest whether it is of a split, or of one of several. Raises NotFoundError."""
         wanted = [name.strip() for name in split.split(",")]
         for name in wanted:
             if name not in self.splits:
                 hint = did_you_mean(name, self.splits) or "; no record has a split: pack with shares"
                 raise NotFoundError(f"no split {name!r} in this snapshot{hint}")
-        numbers = [names.index(name) for name in wanted]
-        return np.flatnonzero(codes == numbers[0] if len(numbers) == 1 else np.isin(codes, numbers))
+        return self.manifest.is_one_of("split", wanted)
 
     def nearest_key(self, key: str) -> str:
         """The end of an error message: the key that is nearest to one that no record has; nothing for large snapshots."""

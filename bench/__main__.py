@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import compileall
 import importlib
 import platform
 import sys
@@ -9,6 +10,7 @@ from pathlib import Path
 
 from bench.slices import Report
 
+PACKAGE = Path(__file__).parent.parent / "src" / "pannier"
 PAGE = Path(__file__).parent.parent / "docs" / "benchmarks.md"
 NAMES = (
     *("start", "resize", "feed", "formats", "processes", "beside", "prepare", "pack", "collect", "million", "checks"),
@@ -17,6 +19,7 @@ NAMES = (
 
 
 def main(names: list[str]) -> None:
+    compileall.compile_dir(str(PACKAGE), quiet=2)  # as pip does when it installs a package
     report = Report()
     report.title(f"Python {platform.python_version()}, {platform.machine()}, median [10th to 90th percentile]")
     for name in names or NAMES:

@@ -6,7 +6,6 @@ import os
 import platform
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from importlib import metadata
 from pathlib import Path
 from typing import Any
 
@@ -77,6 +76,8 @@ def _processor() -> str:
 
 
 def _version(name: str) -> str | None:
+    from importlib import metadata  # takes as long to load as a small package
+
     try:
         return metadata.version(name)
     except metadata.PackageNotFoundError:

@@ -84,6 +84,11 @@ def fix_map_threshold() -> None:
 def release_free_memory() -> None:
     """Collects garbage and gives what the C library holds free back to the system, before a level is taken."""
     gc.collect()
+    give_back_free_memory()
+
+
+def give_back_free_memory() -> None:
+    """The latter alone."""
     with contextlib.suppress(OSError, AttributeError):
         ctypes.CDLL(None).malloc_trim(0)
 

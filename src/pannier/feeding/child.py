@@ -1,154 +1,23 @@
-"""The program that an engine of its own process runs: a job in, batches out, in memory that both sides map.
+"""The program that an engine of its own process runs, as it starts; `serving` is what it does then.
 
-It reads lines: the jobs first; then {"begin": ...} and {"end": ...}, {"add": n} for one more buffer, and the bare number of
-a buffer that is free again. It writes lines: {"ready": ...}, {"made": ...}, {"ended": ...}, {"dropped": ...}, {"log": ...},
-{"failed": ...}. When its input ends, however that came, it ends.
+What it will not need is not loaded, and nothing is collected meanwhile: that is half of the time it takes.
 """
 
 from __future__ import annotations
 
 import contextlib
-import importlib
+import gc
 import json
-import logging
 import os
 import signal
 import sys
-import threading
-from collections.abc import Iterator, Sequence
-from queue import SimpleQueue
-from typing import Any
-
-from pannier import memory
-from pannier.feeding.job import FeedJob, FeedWork, works_of
-from pannier.feeding.plain_errors import plain_error
-from pannier.feeding.shared import SharedShelf
-from pannier.feeding.threads import Threads
-from pannier.feeding.warming import warm_up_for
-from pannier.images.tone import use_no_threads_of_opencv
-
-STACK_BYTES = 1 << 20
-
-_log = logging.getLogger("pannier")
-
-
-class Child:
-    """One engine: a thread reads what is said, the main thread collects batches and says that they are made."""
-
-    def __init__(self, said: int, answers: int) -> None:
-        self._said, self._answers = said, answers
-        self._writing = threading.Lock()
-        self._commands: SimpleQueue[dict[str, Any]] = SimpleQueue()
-        self._threads: Threads | None = None
-        self._under_way, self._ended = 0, 0
-        self._changing = threading.Lock()
-
-    def run(self) -> None:
-        threading.Thread(target=self._read, name="pannier-said", daemon=True).start()
-        try:
-            self._threads = self._engine(self._commands.get())
-            while True:
-                command = self._commands.get()
-                if "begin" in command:
-                    self._feed(self._threads, command["begin"], command["of"])
-                elif "end" in command:
-                    self._threads.stop()
-                    self._tell({"ended": command["end"]})
-        except BaseException as error:
-            self._tell({"failed": plain_error(error)})
-        threading.Event().wait()  # the other side has been told, and closes
-
-    def _engine(self, command: dict[str, Any]) -> Threads:
-        jobs = self._jobs(command)
-        own_steps = jobs[0].treatment is not None and bool(jobs[0].treatment.own)
-        with contextlib.nullcontext() if own_steps else _without_what_is_absent():
-            return self._started(jobs, command["file"])
-
-    def _started(self, jobs: Sequence[FeedJob], file: int) -> Threads:
-        memory.fix_map_threshold()
-        threading.stack_size(STACK_BYTES)  # this process is our own; the system counts whole stacks against a limit
-        use_no_threads_of_opencv()
-        works = works_of(jobs, jobs[0].open())
-        warm_up_for(works)
-        memory.release_free_memory()
-        level, data_level = memory.working_bytes(), memory.writable_bytes()
-        (shape, dtype), settings = works[0].array_kind, works[0].settings
-        assert shape is not None
-        self._shelf = SharedShelf(settings.slots, settings.batch_size, (shape, dtype), file, self._dropped)
-        threads = Threads(works, self._shelf)
-        _limit(works[0], self._shelf, data_level)
-        self._tell({"ready": os.getpid(), "level": level})
-        return threads
-
-    def _jobs(self, command: dict[str, Any]) -> list[FeedJob]:
-        try:
-            for name in command["modules"]:
-                importlib.import_module(name)
-            return [FeedJob.from_plain(job) for job in command["jobs"]]
-        except Exception as error:
-            self._tell({"unable": f"{type(error).__name__}: {error}"})
-            raise
-
-    def _dropped(self, number: int) -> None:
-        self._tell({"dropped": number})
-
-    def _feed(self, threads: Threads, stream: int, of: list[Any]) -> None:
-        """Makes the batches of one stream, until they end or are not wanted any more."""
-        threads.begin(*of)
-        with self._changing:
-            self._under_way = stream
-            if self._ended >= stream:
-                threads.interrupt()
-        while (made := threads.collect()) is not None:
-            if isinstance(made, BaseException):
-                raise made
-            issued, slot = made
-            count = len(issued.rows)
-            rows, labels = self._shelf.records_of(slot, count)
-            rows[:], labels[:] = issued.rows, issued.labels
-            self._tell({"made": [stream, *issued.number, slot.number, count], "stages": threads.stages})
-
-    def _read(self) -> None:
-        """What is said, line by line; at the end of it nothing of this process is wanted any more."""
-        rest = b""
-        while piece := os.read(self._said, 1 << 16):
-            *lines, rest = (rest + piece).split(b"\n")
-            for line in lines:
-                self._hear(line)
-        if self._threads is not None and self._threads.engine.filling is not None:
-            self._threads.engine.filling.close()
-        os._exit(0)
-
-    def _hear(self, line: bytes) -> None:
-        threads = self._threads
-        if threads is not None and line.isdigit():
-            threads.engine.free.put(self._shelf.slots[int(line)])
-            return
-        command = json.loads(line)
-        if threads is not None and "add" in command:
-            threads.engine.add_slot()
-            return
-        self._commands.put(command)
-        if threads is not None and "end" in command:
-            with self._changing:
-                self._ended = command["end"]
-                if self._under_way <= self._ended:
-                    threads.interrupt()
-
-    def _tell(self, message: dict[str, Any]) -> None:
-        data = json.dumps(message).encode() + b"\n"
-        with self._writing:
-            while data:
-                data = data[os.write(self._answers, data) :]
-
-    def log(self, record: logging.LogRecord) -> None:
-        self._tell({"log": [record.levelno, record.getMessage()]})
+from collections.abc import Iterator
 
 
 class _Absent:
     """Libraries that others import where they are installed, for what no engine asks of them: half of its start."""
 
-    names = ("pandas", "scipy")
+    names = ("pandas", "scipy", "yaml")
 
     def find_spec(self, name: str, path: object = None, target: object = None) -> None:
         if name in self.names:
@@ -165,35 +34,33 @@ def _without_what_is_absent() -> Iterator[None]:
         sys.meta_path.remove(absent)
 
 
-class _Telling(logging.Handler):
-    """What this process logs is logged by the other side."""
-
-    def __init__(self, child: Child) -> None:
-        super().__init__()
-        self._child = child
-
-    def emit(self, record: logging.LogRecord) -> None:
-        self._child.log(record)
-
-
-def _limit(work: FeedWork, shelf: SharedShelf, data_level: int) -> None:
-    """From now on the system refuses this process more than its share; batches are shared, which it does not count."""
-    plan, limit = work.plan, work.job.limit_bytes
-    if limit is not None:
-        own = limit // max(1, int(work.job.processes)) - work.settings.slots * shelf.slot_bytes
-        threads = plan.workers + plan.heavy_lanes + 3
-        memory.enforce_limit(own, data_level + threads * (STACK_BYTES + (64 << 10)))
-
-
 def main() -> None:
     """Ctrl-C is the parent's, which ends this process in order; what own steps print goes where errors go."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
+    gc.disable()
     answers = os.dup(1)
     os.dup2(2, 1)
-    child = Child(0, answers)
-    _log.addHandler(_Telling(child))
-    _log.propagate = False
-    child.run()
+    said = b""
+    while b"\n" not in said:
+        piece = os.read(0, 1 << 16)
+        if not piece:
+            return
+        said += piece
+    line, _, rest = said.partition(b"\n")
+    jobs = json.loads(line)
+    with contextlib.ExitStack() as starting:
+        starting.callback(_keep_what_is_there)
+        if not jobs["modules"]:  # own steps may need anything
+            starting.enter_context(_without_what_is_absent())
+        from pannier.feeding.serving import Child
+
+        Child(0, answers).run(jobs, rest, starting.close)
+
+
+def _keep_what_is_there() -> None:
+    """What was made while the process started stays: it is not looked through again."""
+    gc.freeze()
+    gc.enable()
 
 
 if __name__ == "__main__":

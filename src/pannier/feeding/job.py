@@ -36,7 +36,7 @@ from pannier.storage.protocol import Far
 from pannier.store.boxes import check_boxes, identities_of
 from pannier.store.canvases import Rendering, rendering_of
 from pannier.store.choosing import chosen_rows
-from pannier.store.state import State, open_store
+from pannier.store.state import State, open_store, flags_of_split
 from pannier.units import read_limit
 
 AUGMENTED_SPLIT = "train"
@@ -313,7 +313,7 @@ def _chosen(job: FeedJob, state: State) -> ChosenRows:
     if job.rows is not None:
         return ChosenRows(job.rows, len(state))
     if job.subset is None and job.where is None:
-        return ChosenRows(None if job.split is None else state.flags_of(job.split), len(state))
+        return ChosenRows(None if job.split is None else flags_of_split(state, job.split), len(state))
     return ChosenRows(chosen_rows(state, job.split, job.subset, job.seed, where=job.where), len(state))
 
 

@@ -73,22 +73,23 @@ class State(Told):
         """The manifest's rows of a split, of several ("fold-1,fold-2"), or of all records for None. Raises NotFoundError."""
         if split is None:
             return np.arange(len(self), dtype=np.int64)
-        return np.flatnonzero(self.flags_of(split))
-
-    def flags_of(self, split: str) -> Flags:
-        """By row of the manifest whether it is of a split, or of one of several. Raises NotFoundError."""
-        wanted = [name.strip() for name in split.split(",")]
-        for name in wanted:
-            if name not in self.splits:
-                hint = did_you_mean(name, self.splits) or "; no record has a split: pack with shares"
-                raise NotFoundError(f"no split {name!r} in this snapshot{hint}")
-        return self.manifest.is_one_of("split", wanted)
+        return np.flatnonzero(flags_of_split(self, split))
 
     def nearest_key(self, key: str) -> str:
         """The end of an error message: the key that is nearest to one that no record has; nothing for large snapshots."""
         if len(self) > SEARCHED_RECORDS:
             return ""
         return did_you_mean(key, self.manifest.table().column("key").to_pylist())
+
+
+def flags_of_split(state: State, split: str) -> Flags:
+    """By row of the manifest whether it is of a split, or of one of several. Raises NotFoundError."""
+    wanted = [name.strip() for name in split.split(",")]
+    for name in wanted:
+        if name not in state.splits:
+            hint = did_you_mean(name, state.splits) or "; no record has a split: pack with shares"
+            raise NotFoundError(f"no split {name!r} in this snapshot{hint}")
+    return state.manifest.is_one_of("split", wanted)
 
 
 def miniatures_of(state: State, executor: Executor | None = None) -> Callable[[Digests], Fetch]:

@@ -36,7 +36,7 @@ from pannier.storage.protocol import Far
 from pannier.store.boxes import check_boxes, identities_of
 from pannier.store.canvases import Rendering, rendering_of
 from pannier.store.choosing import chosen_rows
-from pannier.store.state import State, open_store, flags_of_split
+from pannier.store.state import State, flags_of_split, open_store
 from pannier.units import read_limit
 
 AUGMENTED_SPLIT = "train"

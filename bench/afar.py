@@ -9,10 +9,13 @@ import urllib.request
 from pathlib import Path
 from typing import Any
 
+import psutil
+
 import pannier
 from bench.data import write_archive
 from bench.slices import Report
 from pannier.demo.bucket import bucket_server, environment
+from pannier.machine import usable_cores
 
 PICTURES, EPOCHS = 3000, 3
 LATENCY, LINK = 0.05, "100MB"
@@ -39,10 +42,13 @@ def run(report: Report) -> None:
             far = pannier.open("s3://cloth/s.store")
             bare, own = _rates(local, treatment, window=512)
             link = 100e6 / bytes_each
+            taken, started = _of_server(), time.perf_counter()
             windowed, own_far = _rates(far, treatment, window=512)
-            share = windowed / min(bare, link)
+            left = 1 - (_of_server() - taken) / (time.perf_counter() - started) / usable_cores()
+            share = windowed / min(bare * left, link)
             what = "windows of 512: share of the lower of link and treatment, from the third second on"
             report.line(what, f"{share:.2f} ({windowed:,.0f} a second)", ">= 0.9", share >= 0.9)
+            report.line("the treatment's: what the stand-in leaves of these cores, on which it runs too", f"{left:.2f}")
             added = (own_far - own) * 1e6
             report.line(
                 "the same: processor time of fetching, microseconds a record", f"{added:,.0f}", "<= 400", added <= 400
@@ -68,6 +74,11 @@ def run(report: Report) -> None:
             )
             added = (own_near - own) * 1e6
             report.line("the same: processor time a record, microseconds", f"{added:,.0f}")
+
+
+def _of_server() -> float:
+    """Processor seconds of the processes that this one has started and that still run."""
+    return sum(sum(process.cpu_times()[:2]) for process in psutil.Process().children(recursive=True))
 
 
 def _rates(

@@ -9,6 +9,7 @@ nobody waits for room that only it could give.
 from __future__ import annotations
 
 import threading
+from bisect import bisect_right, insort
 from collections import deque
 from collections.abc import Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -52,6 +53,8 @@ class Fetcher:
         self._pool = ThreadPoolExecutor(pictures.in_flight, thread_name_prefix="pannier-fetch")
         self._lock = threading.RLock()  # a request may be over as soon as its end is waited for
         self._queued: deque[Request] = deque()
+        # of each file what is asked for and still needed, in order of offsets
+        self._live: dict[tuple[Far, str], list[Request]] = {}
         self._held = self._asked = 0
 
     def ahead(self, batches: Iterator[Issued]) -> Iterator[Issued]:
@@ -87,7 +90,7 @@ class Fetcher:
                 yield item.at, place
 
     def _ask(self, group: list[Issued]) -> None:
-        """Queues the requests for some batches."""
+        """Queues the requests for some batches; what is asked for already is not asked for again."""
         wanted = list[tuple[bool, str, int, int, int, Issued, int]]()
         for batch in group:
             for item in batch.items:
@@ -95,7 +98,9 @@ class Fetcher:
                 storage = self._canvases if is_canvas else self._pictures
                 if place is None or storage is None or place.length > self._room // 2:
                     continue
-                if not storage.is_at_hand(shard_file(place.shard), place.offset, place.length):
+                if not self._is_coming(storage, place, batch, item.at) and not storage.is_at_hand(
+                    shard_file(place.shard), place.offset, place.length
+                ):
                     wanted.append((is_canvas, place.shard, place.offset, place.length, len(wanted), batch, item.at))
         requests, last = list[tuple[int, Request]](), None
         for is_canvas, shard, offset, length, order, batch, at in sorted(wanted, key=lambda each: each[:5]):
@@ -118,7 +123,20 @@ class Fetcher:
         with self._lock:
             self._queued += [request for _, request in sorted(requests, key=lambda each: each[0])]
             self._asked += sum(request.length for _, request in requests)
+            for _, request in requests:
+                insort(self._live.setdefault((request.storage, request.name), []), request, key=_offset_of)
             self._begin()
+
+    def _is_coming(self, storage: Far, place: Place, batch: Issued, at: int) -> bool:
+        """Whether a request that is still needed brings a record as well, which is then one of its own."""
+        with self._lock:
+            live = self._live.get((storage, shard_file(place.shard)), [])
+            before = bisect_right(live, place.offset, key=_offset_of) - 1
+            if before < 0 or live[before].offset + live[before].length < place.offset + place.length:
+                return False
+            live[before].left += 1
+            batch.fetched[at] = live[before]
+            return True
 
     def _begin(self) -> None:
         """Begins requests, in order, while there is room. Under the lock."""
@@ -154,6 +172,7 @@ class Fetcher:
                 if request.left:
                     continue
                 self._asked -= request.length
+                self._live[request.storage, request.name].remove(request)
                 if request.future is not None:
                     self._give_back(request)
             self._begin()
@@ -176,6 +195,10 @@ class Fetcher:
         with self._lock:
             self._queued.clear()
         self._pool.shutdown(wait=False, cancel_futures=True)
+
+
+def _offset_of(request: Request) -> int:
+    return request.offset
 
 
 def fetcher_of(works: Iterable[Any], room_bytes: int) -> Fetcher | None:

@@ -46,7 +46,7 @@ FILL: Literal["fill"] = "fill"
 _FILLING_BYTES = 1 << 20
 MOST_PROCESSES = 64
 # what comes from afar ahead, the best first: a megabyte still keeps some requests in flight
-FETCHED_BYTES = (32 << 20, 8 << 20, 2 << 20, 0)
+FETCHED_BYTES = (64 << 20, 32 << 20, 8 << 20, 2 << 20, 0)
 # what an order that is no shuffle holds of each record
 BYTES_PER_ORDERED_RECORD = 28
 

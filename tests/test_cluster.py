@@ -10,7 +10,7 @@ import threading
 import time
 import zipfile
 from collections.abc import Callable, Iterator
-from concurrent.futures import Executor, ProcessPoolExecutor
+from concurrent.futures import Executor, ProcessPoolExecutor, ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -18,6 +18,7 @@ import numpy as np
 import pytest
 
 import pannier
+from pannier import executors
 from pannier.errors import PannierError, UsageError
 from pannier.packing import pieces
 from tests.buckets import Bucket
@@ -88,6 +89,30 @@ def test_what_is_stored_is_not_stored_again(heap: Path, pool: Executor, tmp_path
     assert result.new_pictures <= 24 * 2 + 2
     with pytest.raises(UsageError, match="memory"):
         pannier.create("memory://by-others").pack(heap, executor=pool)
+
+
+def test_pieces_come_in_order_and_no_more_are_held_than_are_given_out() -> None:
+    begun, first = list[int](), threading.Event()
+
+    def work(number: int) -> int:
+        begun.append(number)
+        if number == 0:
+            first.wait(60)
+        if len(begun) == executors.GIVEN_OUT:
+            first.set()
+        return -number
+
+    with ThreadPoolExecutor(2) as threads:
+        given = ((number, str(number)) for number in range(300))
+        done = [*executors.done_by(threads, work, given, in_order=True)]
+        assert done == [(number, str(number), -number) for number in range(300)]
+        assert sorted(begun[: executors.GIVEN_OUT]) == [*range(executors.GIVEN_OUT)]
+
+        def fails(number: int) -> int:
+            raise RuntimeError("no such loom")
+
+        with pytest.raises(RuntimeError, match="no such loom"):
+            next(executors.done_by(threads, fails, [(0, None)]))
 
 
 def dies(piece: pieces.Piece) -> Any:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
-from concurrent.futures import FIRST_COMPLETED, BrokenExecutor, Executor, Future, wait
+from concurrent.futures import FIRST_COMPLETED, BrokenExecutor, CancelledError, Executor, Future, wait
 from contextlib import contextmanager
 from typing import TypeVar
 
@@ -22,34 +22,47 @@ B = TypeVar("B")
 R = TypeVar("R")
 
 
-def done_by(executor: Executor, work: Callable[[P], R], pieces: Iterable[tuple[P, B]]) -> Iterator[tuple[P, B, R]]:
+def done_by(
+    executor: Executor, work: Callable[[P], R], pieces: Iterable[tuple[P, B]], *, in_order: bool = False
+) -> Iterator[tuple[P, B, R]]:
     """Has pieces of plain data done, and gives each as it comes, with what was kept here beside it and what came of it.
 
-    Pieces are made as they are given out; where this ends too soon, those that wait are not begun. Raises PannierError where
-    workers die again and again, and what stopped one.
+    Pieces are made as they are given out, and no more of them are held, waiting for one before them either (`in_order`);
+    where this ends too soon, those that wait are not begun. Raises PannierError where workers die again and again, and
+    whatever stopped a piece.
     """
-    waiting, rest = dict[Future[R], tuple[P, B, int]](), iter(pieces)
+    waiting, rest = dict[Future[R], tuple[int, P, B, int]](), enumerate(pieces)
+    early, turn = dict[int, tuple[P, B, R]](), 0
     try:
         while True:
-            while len(waiting) < GIVEN_OUT and (given := next(rest, None)) is not None:
-                waiting[executor.submit(work, given[0])] = (*given, 1)
+            while len(waiting) + len(early) < GIVEN_OUT and (given := next(rest, None)) is not None:
+                number, (piece, beside) = given
+                waiting[executor.submit(work, piece)] = (number, piece, beside, 1)
             if not waiting:
                 return
             for future in wait(waiting, return_when=FIRST_COMPLETED).done:
-                piece, beside, tries = waiting.pop(future)
+                number, piece, beside, tries = waiting.pop(future)
                 try:
                     result = future.result()
-                except PannierError:
-                    raise
-                except (BrokenExecutor, OSError, RuntimeError) as error:  # its worker died
+                except Exception as error:
+                    if not _is_death(error):
+                        raise
                     if tries == TRIES or isinstance(error, BrokenExecutor):
                         raise PannierError(f"workers of the executor die: {error or type(error).__name__}") from error
-                    waiting[executor.submit(work, piece)] = (piece, beside, tries + 1)
+                    waiting[executor.submit(work, piece)] = (number, piece, beside, tries + 1)
                     continue
-                yield piece, beside, result
+                early[number if in_order else turn] = (piece, beside, result)
+                while turn in early:
+                    yield early.pop(turn)
+                    turn += 1
     finally:
         for future in waiting:
             future.cancel()
+
+
+def _is_death(error: Exception) -> bool:
+    """Whether a piece failed because its worker did: Dask tells that by errors of its own."""
+    return isinstance(error, (BrokenExecutor, CancelledError)) or type(error).__module__.startswith("distributed.")
 
 
 def runs_of(count: int, most: int) -> Iterator[range]:

@@ -127,18 +127,12 @@ def survey(said: SurveyOptions) -> Findings:
 
 def _checked_by(executor: Executor, source: Source, chosen: Chosen, how: Checking) -> Iterator[list[Checked | LeftOut]]:
     """What became of every row, in order, by the workers of an executor."""
-    pieces = (
-        ((rows, how), (number, own)) for number, (rows, own) in enumerate(parted(source, chosen, np.arange(len(chosen))))
-    )
-    early, turn = dict[int, list[Checked | LeftOut]](), 0
-    for _, (number, own), outcomes in done_by(executor, _check_elsewhere, pieces):
-        early[number] = [
+    pieces = (((rows, how), own) for rows, own in parted(source, chosen, np.arange(len(chosen))))
+    for _, own, outcomes in done_by(executor, _check_elsewhere, pieces, in_order=True):
+        yield [
             replace(outcome, row=own[outcome.row.number]) if isinstance(outcome, Checked) else outcome
             for outcome in outcomes
         ]
-        while turn in early:
-            yield early.pop(turn)
-            turn += 1
 
 
 def _check_elsewhere(given: tuple[RowsElsewhere, Checking]) -> list[Checked | LeftOut]:

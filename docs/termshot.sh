@@ -39,7 +39,7 @@ else
   for _ in $(seq $((${TERMSHOT_S:-120} * 5))); do [[ -e $work/status ]] && break; sleep 0.2; done
   sleep 0.4
 fi
-import -window root -depth 8 -colors 64 -crop 1256x1198+3+3 +repage "$out"
+import -window root -depth 8 +dither -colors 64 -crop 1256x1198+3+3 +repage "$out"
 shown=$(convert "$out" -bordercolor '#14181c' -border 1 -format '%@' info:)  # as 812x604+3+4
 lowest=${shown#*x} && lowest=$((${lowest%%+*} + ${shown##*+} + 12))
 convert "$out" -crop "1256x$lowest+0+0" +repage "$out"

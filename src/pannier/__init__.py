@@ -73,7 +73,7 @@ if TYPE_CHECKING:
     from pannier.versions.history import HistoryStep, RecordStep
     from pannier.versions.reasons import Reason
 
-__version__ = "0.1.0"
+__version__ = "1.0.0"
 
 # where public names live; modules are imported when a name is first used, so that `import pannier` stays light
 _HOMES = {

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import hashlib
 import json
+import struct
 import tarfile
+from datetime import datetime
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
@@ -20,7 +23,8 @@ from pannier.hashing import text_hash
 from pannier.storage.local import LocalStorage
 from pannier.storage.memory import MemoryStorage
 from pannier.store import manifest as manifests
-from pannier.store.content import BUCKETS, encode_row
+from pannier.store.content import BUCKETS
+from pannier.store.encoding import digests_of
 from pannier.store.manifest import Manifest, rows_there
 from pannier.store.manifest_files import REMOVED, SCHEMA
 from tests import kept_stores
@@ -117,12 +121,54 @@ def test_a_flipped_label_does_not_pass(tmp_path: Path) -> None:
         Manifest.read(storage, manifest.base_file, None)
 
 
+def plainly(key: str, label: str | None, split: str | None, sha256: bytes, side: dict[str, Any]) -> bytes:
+    """A row's bytes as docs/format.md has them."""
+
+    def value(of: Any) -> bytes:
+        if of is None or isinstance(of, bool):
+            return bytes([0 if of is None else 1 + of])
+        if isinstance(of, float):
+            return b"\4" + (struct.pack(">d", of + 0.0) if of == of else b"\x7f\xf8" + bytes(6))
+        if isinstance(of, str):
+            return b"\5" + struct.pack(">I", len(of.encode())) + of.encode()
+        return (b"\3" if isinstance(of, int) else b"\7") + struct.pack(
+            ">q", of if isinstance(of, int) else np.datetime64(of, "us").astype(int)
+        )
+
+    told = b"".join(value(name) + value(side[name]) for name in sorted(side) if side[name] is not None)
+    return value(key) + value(label) + value(split) + sha256 + told + b"\xff"
+
+
 def test_the_encoding_of_rows_is_frozen() -> None:
-    plain = encode_row("a", "twill", None, b"\x01" * 32, {})
-    assert plain == b"\x05\0\0\0\x01a" + b"\x05\0\0\0\x05twill" + b"\0" + b"\x01" * 32 + b"\xff"
-    side = encode_row("a", None, None, b"", {"b": -0.0, "a": float("nan"), "n": None, "t": True})
-    assert side == encode_row("a", None, None, b"", {"t": True, "a": -float("nan"), "b": 0.0})
-    assert b"\x05\0\0\0\x01a\x04\x7f\xf8\0\0\0\0\0\0" in side
+    assert plainly("a", "twill", None, b"\1" * 32, {"b": -0.0}) == (
+        b"\5\0\0\0\1a\5\0\0\0\5twill\0" + b"\1" * 32 + b"\5\0\0\0\1b\4" + bytes(8) + b"\xff"
+    )
+    rng = np.random.default_rng(0)
+    texts, when = ["", "z", "für", "a" * 300, None], [datetime(1969, 3, 4, 5), datetime(2026, 1, 2, 3, 4, 5, 678), None]
+    drawn = {
+        "text": [texts[i] for i in rng.integers(0, 5, 400)],
+        "b": [[True, False, None][i] for i in rng.integers(0, 3, 400)],
+        "a": [[-0.0, float("nan"), 2.5, None][i] for i in rng.integers(0, 4, 400)],
+        "whole": [[-1, 1 << 62, None][i] for i in rng.integers(0, 3, 400)],
+        "when": [when[i] for i in rng.integers(0, 3, 400)],
+        "none": [None] * 400,
+    }
+    kinds = (pa.string(), pa.bool_(), pa.float64(), pa.int64(), pa.timestamp("us"), pa.null())
+    for side in ([], ["a"], [*drawn]):
+        columns = {
+            "key": pa.array([f"ü/{i}" for i in rng.permutation(400)], pa.large_string()),
+            "label": pa.array([texts[i] for i in rng.integers(0, 5, 400)]).dictionary_encode(),
+            "split": pa.array([None] * 400, pa.string()).dictionary_encode(),
+            "sha256": pa.array([rng.bytes(32) for _ in range(400)], pa.binary(32)),
+        }
+        columns |= {name: pa.array(drawn[name], kind) for name, kind in zip(drawn, kinds, strict=True) if name in side}
+        table, borders = pa.table(columns), [0, 7, 7, 150, 399, 400]
+        rows = [(row["key"].encode(), plainly(*(row.pop(n) for n in [*columns][:4]), row)) for row in table.to_pylist()]
+        expected = [
+            hashlib.sha256(b"".join(row for _, row in sorted(rows[first:last]))).digest()
+            for first, last in pairwise(borders)
+        ]
+        assert [*digests_of(table, side, borders)] == expected
 
 
 @pytest.mark.parametrize("kept", sorted((Path(__file__).parent / "data").glob("store-*.json")), ids=lambda path: path.stem)

@@ -12,21 +12,15 @@ import pyarrow.compute as pc
 
 from pannier import columns
 from pannier.storage.protocol import Storage
-from pannier.store.content import (
-    BUCKET_SHIFT,
-    ROW_END,
-    bucket_digest,
-    content_id,
-    encode_key,
-    encode_side,
-    encode_value,
-)
+from pannier.store.content import BUCKET_SHIFT, content_id
+from pannier.store.encoding import digests_of
 from pannier.store.manifest_files import COLUMNS, REMOVED, SCHEMA, SOURCE_SAID, FileRows, ManifestFile, publish, read_rows
 
 # a delta beyond this share of its base is written as a new base
 LARGEST_DELTA = 0.02
 
-_ROWS_AT_ONCE = 1 << 14
+# of ten million records so many have the rows of some hundred thousand
+_BUCKETS_AT_ONCE = 64
 
 
 class Manifest:
@@ -287,49 +281,14 @@ class Manifest:
         numbers = self.hashes >> np.uint64(BUCKET_SHIFT)
         asked = np.asarray(buckets, np.uint64)
         starts, stops = (np.searchsorted(numbers, asked, side=side) for side in ("left", "right"))
-        encoder = _RowEncoder(self)
-        at = 0
-        while at < len(buckets):
-            end, count = at + 1, int(stops[at] - starts[at])
-            while end < len(buckets) and count + stops[end] - starts[end] <= _ROWS_AT_ONCE:
-                count += int(stops[end] - starts[end])
-                end += 1
-            is_one_run = bool((starts[at + 1 : end] == stops[at : end - 1]).all())
-            runs = [(at, end - 1)] if is_one_run else [(b, b) for b in range(at, end)]
-            encoded = encoder.rows(np.concatenate([np.arange(starts[a], stops[b]) for a, b in runs]))
-            first = 0
-            for b in range(at, end):
-                last = first + int(stops[b] - starts[b])
-                yield buckets[b], bucket_digest(encoded[first:last]) if last > first else None
-                first = last
-            at = end
-
-
-class _RowEncoder:
-    """Rows of a manifest as content ids take them: (key, encoded row). What names are encoded as is worked out once."""
-
-    def __init__(self, manifest: Manifest) -> None:
-        self._manifest = manifest
-        self._labels, self._splits = (_encoded_names(*manifest.codes(name)) for name in ("label", "split"))
-
-    def rows(self, rows: Any) -> list[tuple[bytes, bytes]]:
-        manifest, side = self._manifest, self._manifest.side_columns
-        keys, pictures, *others = manifest.lists(rows, ("key", "sha256", *side))
-        keys = [key.encode() for key in keys]
-        labels, splits = ([names[code] for code in codes[rows].tolist()] for codes, names in (self._labels, self._splits))
-        if not side:
-            parts = zip(keys, labels, splits, pictures, strict=True)
-            return [(key, encode_key(key) + label + split + sha256 + ROW_END) for key, label, split, sha256 in parts]
-        values = zip(*others, strict=True)
-        return [
-            (key, encode_key(key) + label + split + sha256 + encode_side(zip(side, row, strict=True)) + ROW_END)
-            for key, label, split, sha256, row in zip(keys, labels, splits, pictures, values, strict=True)
-        ]
-
-
-def _encoded_names(codes: Any, names: list[str]) -> tuple[Any, list[bytes]]:
-    """The numbers of a column of names, and each name encoded; the last one is NULL's, which -1 means."""
-    return codes, [encode_value(name) for name in [*names, None]]
+        side, borders = self.side_columns, np.concatenate([[0], np.cumsum(stops - starts)])
+        for first in range(0, len(buckets), _BUCKETS_AT_ONCE):
+            last = min(first + _BUCKETS_AT_ONCE, len(buckets))
+            runs = [np.arange(start, stop) for start, stop in zip(starts[first:last], stops[first:last], strict=True)]
+            table = self.take(np.concatenate(runs), ["key", "label", "split", "sha256", *side])
+            of_runs = digests_of(table, side, (borders[first : last + 1] - borders[first]).tolist())
+            for bucket, rows, value in zip(buckets[first:last], runs, of_runs, strict=True):
+                yield bucket, value if len(rows) else None
 
 
 def rows_there(manifest: Manifest, table: Any) -> columns.Rows:
@@ -352,8 +311,11 @@ def rows_there(manifest: Manifest, table: Any) -> columns.Rows:
 
 def names_there(manifest: Manifest, there: columns.Rows, column: str) -> columns.NameColumn:
     """A column of names of a manifest for rows of which some are not there (-1): those have none."""
-    codes, names = manifest.codes(column)
-    return columns.NameColumn(np.append(codes, np.int32(-1))[there], names)
+    is_there = there >= 0
+    found = columns.NameColumn.of(manifest.take(there[is_there], [column]).column(0))
+    codes = np.full(len(there), -1, np.int32)
+    codes[is_there] = found.codes
+    return columns.NameColumn(codes, found.names)
 
 
 def write(storage: Storage, parent: Manifest, changes: Any) -> Manifest:

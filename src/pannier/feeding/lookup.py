@@ -122,7 +122,7 @@ class Lookup:
 
     def _variations(self, treatment: Treatment, rows: Array, draws: Numbers) -> list[Variation]:
         """What is random about some records: by seed, key and the number with which it is drawn."""
-        hashes, found = self._manifest.hashes[rows], dict[int, Variation]()
+        hashes, found = self._manifest.hashes_at(rows), dict[int, Variation]()
         for number in np.unique(draws).tolist():
             here = np.flatnonzero(draws == number)
             found |= zip(here.tolist(), variations(treatment, hashes[here], self._seed, number), strict=True)

@@ -91,7 +91,7 @@ class View:
         boxes = boxes_of(manifest, rows, self.treatment) if self.treatment.box is not None else [None] * len(rows)
         drawn: list[Variation | None] = [None] * len(rows)
         if self.augment:
-            drawn = [*variations(self.treatment, manifest.hashes[rows], self.seed, self.epoch)]
+            drawn = [*variations(self.treatment, manifest.hashes_at(rows), self.seed, self.epoch)]
         facts = zip(*fact_lists(manifest, rows, Facts._fields[:-1]), strict=True)
         found = zip(places_of(manifest, self._state.index, rows), facts, drawn, boxes, strict=True)
         for at, (place, told, variation, box) in enumerate(found):

@@ -46,7 +46,7 @@ def choose_records(
     if not 1 <= count <= MOST:
         raise UsageError(f"a sheet of {count} pictures: must be 1 to {MOST}")
     rows = chosen_rows(snapshot, split, subset, seed, where=where)
-    rows = rows[argsort_hashes(fold_each(fold(checked_seed(seed)), snapshot.manifest.hashes[rows]))]
+    rows = rows[argsort_hashes(fold_each(fold(checked_seed(seed)), snapshot.manifest.hashes_at(rows)))]
     if arrange == "chance":
         return [snapshot.record(row) for row in rows[:count].tolist()]
     codes, _ = snapshot.manifest.codes("label")

@@ -6,8 +6,6 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-import numpy as np
-
 from pannier.dealing.shares import Dealing
 from pannier.errors import ConflictError, UsageError
 from pannier.sources.rows import LeftOut
@@ -82,8 +80,9 @@ def _document(store: OpenedStore, parent: State | None, proposal: Proposal, befo
     assert after.base_file is not None
     # pairs in the order in which splits were named, which decides ties
     shares = [[name, f"{share.numerator}/{share.denominator}"] for name, share in (proposal.dealing.shares or {}).items()]
-    labels, names = after.codes("label")
-    present = {names[code] for code in np.unique(labels).tolist() if code >= 0}
+    difference = differences(before, after)
+    counts = count_document(after) if parent is None else difference.counts_upon(parent.document["counts"])
+    present = {label for label, _, _ in counts if label is not None}
     return {
         "format": "pannier snapshot 1",
         "parents": [each for each in (None if parent is None else parent.id, proposal.second) if each is not None],
@@ -96,8 +95,8 @@ def _document(store: OpenedStore, parent: State | None, proposal: Proposal, befo
         "attachments": [],
         "classes": number_classes(parent.classes if parent is not None else [], present, proposal.classes),
         "records": len(after),
-        "counts": count_document(after),
-        "changes": differences(before, after).change_counts(),
+        "counts": counts,
+        "changes": difference.change_counts(),
         "shares": shares or None,
         "seed": proposal.dealing.seed if shares else None,
         "dealing": proposal.dealing.to_document(),

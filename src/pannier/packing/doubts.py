@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from pannier.columns import joined, numbered
+from pannier.columns import differs, joined, numbered
 from pannier.kinds import DoubtKind
 from pannier.packing.revision import Revision
 from pannier.results import Result
@@ -82,16 +82,21 @@ def _alike_classes(revision: Revision, classes: Collection[str]) -> list[Doubt]:
 def _two_labels(revision: Revision) -> list[Doubt]:
     """Pictures that some of the rows, or rows and other records, have under labels that differ."""
     manifest, digests = revision.manifest, revision.digests
-    others = manifest.find_pictures(digests) if len(manifest) else np.empty(0, np.int64)
+    is_other = ~revision.is_there | revision.is_other_picture | differs(revision.before("label"), revision.labels)
+    others = manifest.find_pictures(digests[is_other]) if len(manifest) else np.empty(0, np.int64)
     others = np.setdiff1d(others, np.concatenate([revision.there, revision.gone]))
     labels = joined([revision.labels, names_there(manifest, others, "label")])
-    numbers = numbered(np.concatenate([digests, manifest.pictures(others)]))[0]
-    pairs = np.unique(np.stack([numbers, labels.codes])[:, labels.codes >= 0], axis=1)
+    theirs = manifest.gather(others, "sha256") if len(others) else digests[:0]
+    numbers = numbered(np.concatenate([digests, theirs]))[0]
+    known = np.flatnonzero(labels.codes >= 0)
+    pairs = np.unique(numbers[known] * len(labels.names) + labels.codes[known]) // max(1, len(labels.names))
+    in_doubt = np.flatnonzero(np.bincount(pairs) > 1)
+    rows = np.flatnonzero(np.isin(numbers, in_doubt))
+    rows = rows[np.argsort(numbers[rows], kind="stable")]
     found = []
-    for number in np.flatnonzero(np.bincount(pairs[0]) > 1).tolist() if pairs.size else ():
-        rows = np.flatnonzero(numbers == number)
-        keys = revision.keys(rows[rows < len(revision)])
-        keys += manifest.take(others[rows[rows >= len(revision)] - len(revision)], ["key"]).column(0).to_pylist()
-        named = sorted(zip(keys, labels.take(rows).to_list(), strict=True))
+    for here in np.split(rows, np.flatnonzero(np.diff(numbers[rows])) + 1) if len(rows) else ():
+        keys = revision.keys(here[here < len(revision)])
+        keys += manifest.take(others[here[here >= len(revision)] - len(revision)], ["key"]).column(0).to_pylist()
+        named = sorted(zip(keys, labels.take(here).to_list(), strict=True))
         found.append(Doubt("two labels", tuple(key for key, _ in named), tuple(label or "" for _, label in named)))
     return sorted(found, key=lambda doubt: doubt.keys)

@@ -74,7 +74,7 @@ class Revision:
         """Which rows continue a record that has another key in the manifest."""
         moved = self.is_there.copy()
         hashes = self.table.column("hash").to_numpy()
-        moved[moved] = hashes[moved] != self.manifest.hashes[self.there[moved]]
+        moved[moved] = hashes[moved] != self.manifest.hashes_at(self.there[moved])
         return moved
 
     def key(self, row: int) -> str:
@@ -122,7 +122,7 @@ class Revision:
             table = table.drop_columns([name]) if name in table.column_names else table
             table = table.append_column(name, values)
         left = self.there[self.is_moved]
-        left = left[~np.isin(self.manifest.hashes[left], table.column("hash").to_numpy())]
+        left = left[~np.isin(self.manifest.hashes_at(left), table.column("hash").to_numpy())]
         table = table.append_column(REMOVED, pa.array(np.zeros(len(table), bool)))
         if len(self.gone) or len(left):
             gone = self.manifest.take(np.concatenate([self.gone, left]))

@@ -25,4 +25,4 @@ def chosen_rows(
     if part is None:
         return rows
     labels, _ = state.manifest.codes("label")
-    return rows[fair_part(labels[rows], state.manifest.hashes[rows], read_part(part), checked_seed(seed))]
+    return rows[fair_part(labels[rows], state.manifest.hashes_at(rows), read_part(part), checked_seed(seed))]

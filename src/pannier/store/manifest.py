@@ -12,9 +12,10 @@ import pyarrow.compute as pc
 
 from pannier import columns
 from pannier.storage.protocol import Storage
-from pannier.store.content import BUCKET_SHIFT, content_id
+from pannier.store.content import BUCKET_SHIFT, BUCKETS, content_id
 from pannier.store.encoding import digests_of
 from pannier.store.manifest_files import COLUMNS, REMOVED, SCHEMA, SOURCE_SAID, FileRows, ManifestFile, publish, read_rows
+from pannier.store.overlay import Overlay
 
 # a delta beyond this share of its base is written as a new base
 LARGEST_DELTA = 0.02
@@ -62,12 +63,22 @@ class Manifest:
         return Manifest(base_rows, delta_rows, merged, base, delta, digests, by_digest=by_digest)
 
     def __len__(self) -> int:
-        return self._base.num_rows if self._rows is None else len(self._rows)
+        return self._base.num_rows if self._overlay is None else len(self._overlay)
 
     @cached_property
+    def _overlay(self) -> Overlay | None:
+        """Where the rows stand in base + delta; None where there is the base alone."""
+        if not self._delta or not self._delta.num_rows:
+            return None
+        base, delta = self._base.table("hash", "key"), self._delta.table("hash", "key", REMOVED.name)
+        removed = delta.column(REMOVED.name).cast(pa.uint8()).to_numpy().astype(bool)
+        hashes = [each.column("hash").to_numpy() for each in (base, delta)]
+        return Overlay(hashes[0], np.sort(overridden_rows(base, delta)), hashes[1], np.flatnonzero(~removed))
+
+    @property
     def _rows(self) -> Any | None:
-        """Positions in base + delta by row; None where there is the base alone."""
-        return _overlaid(self._base.table(), self._delta.table()) if self._delta and self._delta.num_rows else None
+        """The positions of all rows in base + delta; None where they are the rows' own numbers."""
+        return None if self._overlay is None else self._overlay.all_positions
 
     @cached_property
     def _both(self) -> Any:
@@ -76,8 +87,8 @@ class Manifest:
         return pa.concat_tables(parts, promote_options="default").unify_dictionaries()
 
     def _table(self, *names: str) -> Any:
-        """Those columns, or all, where `_rows` points to. Raises DamageError."""
-        if self._rows is None:
+        """Those columns, or all, of base + delta. Raises DamageError."""
+        if self._overlay is None:
             return self._base.table(*names)
         return self._both.select(list(names)) if names else self._both
 
@@ -86,7 +97,7 @@ class Manifest:
 
     @property
     def _schema(self) -> Any:
-        return self._base.schema if self._rows is None else self._both.schema
+        return self._base.schema if self._overlay is None else self._both.schema
 
     @property
     def delta_rows(self) -> Any:
@@ -94,6 +105,10 @@ class Manifest:
         if self._delta is not None:
             return self._delta.table()
         return SCHEMA.append(REMOVED).empty_table()
+
+    def has_base_of(self, other: Manifest) -> bool:
+        """Whether two differ by their deltas alone."""
+        return self._base is other._base or (self.base_file is not None and self.base_file == other.base_file)
 
     @property
     def content_id(self) -> str:
@@ -143,7 +158,10 @@ class Manifest:
 
     def places(self, rows: Any) -> Any:
         """Where some rows stand in what `whole` gives."""
-        return rows if self._rows is None else self._rows[rows]
+        if self._overlay is None:
+            return rows
+        some = np.asarray(rows, np.int64)
+        return self._overlay.all_positions[some] if 8 * len(some) > len(self) else self._overlay.positions(some)
 
     @property
     def positions(self) -> Any | None:
@@ -191,9 +209,9 @@ class Manifest:
         """An Arrow table of those rows, by number; of all columns unless some are named."""
         rows = np.asarray(rows, np.int64)
         table = self._table(*(names or ()))
-        if self._rows is None:
+        if self._overlay is None:
             return table.take(pa.array(rows))
-        return self._take_of_both(table, self._rows[rows])
+        return self._take_of_both(table, self.places(rows))
 
     def alone(self, row: int) -> Manifest:
         """One row, by number, as a manifest of its own."""
@@ -231,21 +249,45 @@ class Manifest:
         values: np.ndarray[Any, np.dtype[np.uint64]] = self.column("hash")
         return values
 
+    def hashes_at(self, rows: Any) -> np.ndarray[Any, np.dtype[np.uint64]]:
+        """The hashes of the keys of some rows."""
+        if not len(rows):
+            return np.empty(0, np.uint64)
+        values: np.ndarray[Any, np.dtype[np.uint64]] = self.gather(rows, "hash")
+        return values
+
     def find(self, key: str, key_hash: int) -> int | None:
         """The number of the row with that key, or None."""
-        at = int(np.searchsorted(self.hashes, np.uint64(key_hash)))
-        while at < len(self) and int(self.hashes[at]) == key_hash:
-            if self.take([at], ["key"]).column(0)[0].as_py() == key:
-                return at
+        at = int(self.first_rows(np.array([key_hash], np.uint64))[0])
+        while at < len(self):
+            ((found_hash, found),) = zip(*self.take([at], ["hash", "key"]).to_pydict().values(), strict=True)
+            if found_hash != key_hash or found == key:
+                return at if found_hash == key_hash else None
             at += 1
         return None
 
+    def first_rows(self, hashes: Any) -> columns.Rows:
+        """The first row with each hash of a key, uint64, or where it would stand."""
+        if self._overlay is not None:
+            return self._overlay.first_rows(hashes)
+        return np.searchsorted(self._base.table("hash").column(0).to_numpy(), hashes)
+
+    def bucket_borders(self, buckets: Any) -> tuple[columns.Rows, columns.Rows]:
+        """Where the rows of some buckets begin and end."""
+        asked = np.asarray(buckets, np.uint64)
+        last, after = asked == BUCKETS - 1, (asked + np.uint64(1)) << np.uint64(BUCKET_SHIFT)
+        return self.first_rows(asked << np.uint64(BUCKET_SHIFT)), np.where(last, len(self), self.first_rows(after))
+
     def find_pictures(self, sha256: columns.Digests) -> np.ndarray[Any, np.dtype[np.int64]]:
         """The numbers of the rows that have one of those pictures."""
-        parts = [view[:, :8].copy().view(np.uint64).ravel() for view in self._views_of("sha256")]
-        prefixes = np.concatenate(parts) if parts else np.empty(0, np.uint64)
-        prefixes = prefixes if self._rows is None else prefixes[self._rows]
-        rows = np.flatnonzero(np.isin(prefixes, sha256[:, :8].copy().view(np.uint64).ravel()))
+        is_wanted = np.zeros(1 << 16, bool)  # by the first two bytes, which tells all but a few apart from those wanted
+        is_wanted[sha256[:, :2].copy().view(np.uint16).ravel()] = True
+        parts = [is_wanted[view.view(np.uint16)[:, 0]] for view in self._views_of("sha256")]
+        flags = np.concatenate(parts) if parts else np.empty(0, bool)
+        rows = np.flatnonzero(flags if self._rows is None else flags[self._rows])
+        if len(sha256):
+            prefixes = self.gather(rows, "sha256")[:, :8].copy().view(np.uint64).ravel()
+            rows = rows[np.isin(prefixes, sha256[:, :8].copy().view(np.uint64).ravel())]
         if not len(rows):
             return rows
         numbers, _ = columns.numbered(np.concatenate([self.pictures(rows), sha256]))
@@ -261,7 +303,7 @@ class Manifest:
         Recomputes the digests of the touched buckets alone. The base is this one's, unless the delta gets too large.
         """
         delta = changes
-        if self._rows is not None:
+        if self._overlay is not None:
             both = pa.concat_tables([self.delta_rows, changes], promote_options="default").unify_dictionaries()
             delta = both.take(pa.array(_last_of_each(both)))
         delta = delta.take(pa.array(columns.order_by_hash(delta.column("hash").to_numpy(), delta.column("key"))))
@@ -278,9 +320,7 @@ class Manifest:
 
     def bucket_digests(self, buckets: list[int]) -> Iterator[tuple[int, bytes | None]]:
         """The digest of each bucket, computed from the rows; None where it is empty."""
-        numbers = self.hashes >> np.uint64(BUCKET_SHIFT)
-        asked = np.asarray(buckets, np.uint64)
-        starts, stops = (np.searchsorted(numbers, asked, side=side) for side in ("left", "right"))
+        starts, stops = self.bucket_borders(buckets)
         side, borders = self.side_columns, np.concatenate([[0], np.cumsum(stops - starts)])
         for first in range(0, len(buckets), _BUCKETS_AT_ONCE):
             last = min(first + _BUCKETS_AT_ONCE, len(buckets))
@@ -295,10 +335,10 @@ def rows_there(manifest: Manifest, table: Any) -> columns.Rows:
     """For each row of a table with `hash` and `key`: the row of the manifest with that key, -1 for none."""
     hashes, keys = table.column("hash").to_numpy(), table.column("key")
     rows = np.full(len(hashes), -1, np.int64)
-    open_rows, at = np.arange(len(hashes)), np.searchsorted(manifest.hashes, hashes)
+    open_rows, at = np.arange(len(hashes)), manifest.first_rows(hashes)
     while len(open_rows):  # once, but for keys whose hashes are alike
         is_candidate = at < len(manifest)
-        is_candidate[is_candidate] = manifest.hashes[at[is_candidate]] == hashes[open_rows[is_candidate]]
+        is_candidate[is_candidate] = manifest.hashes_at(at[is_candidate]) == hashes[open_rows[is_candidate]]
         open_rows, at = open_rows[is_candidate], at[is_candidate]
         if not len(open_rows):
             break
@@ -376,15 +416,3 @@ def overridden_rows(base: Any, delta: Any) -> Any:
         overridden.append(at[same])
         at, rows = at[~same] + 1, rows[~same]
     return np.concatenate(overridden)
-
-
-def _overlaid(base: Any, delta: Any) -> Any:
-    """Positions in base + delta, in order of (hash, key), without what delta replaces or removes."""
-    base_hashes, delta_hashes = base.column("hash").to_numpy(), delta.column("hash").to_numpy()
-    removed = delta.column("removed").to_numpy(zero_copy_only=False)
-    kept = np.ones(base.num_rows, bool)
-    kept[overridden_rows(base, delta)] = False
-    positions = np.flatnonzero(kept)
-    added = np.flatnonzero(~removed)
-    places = np.searchsorted(base_hashes[positions], delta_hashes[added], side="right")
-    return np.insert(positions, places, added + base.num_rows)

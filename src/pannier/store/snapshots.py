@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -61,12 +62,18 @@ def count_document(manifest: Manifest) -> list[list[Any]]:
     labels, label_names = manifest.codes("label")
     splits, split_names = manifest.codes("split")
     table = counts_by_class(labels, splits, len(label_names), len(split_names))
-    counts = [
-        [label, split, int(table[i, j])]
-        for i, label in enumerate([*label_names, None])
-        for j, split in enumerate([*split_names, None])
-        if table[i, j]
-    ]
+    return sorted_counts(
+        {
+            (label, split): int(table[i, j])
+            for i, label in enumerate([*label_names, None])
+            for j, split in enumerate([*split_names, None])
+        }
+    )
+
+
+def sorted_counts(found: Mapping[tuple[str | None, str | None], int]) -> list[list[Any]]:
+    """In the order in which a document has them, without what is empty."""
+    counts = [[label, split, number] for (label, split), number in found.items() if number]
     return sorted(counts, key=lambda row: (row[0] is None, row[0] or "", row[1] is None, row[1] or ""))
 
 

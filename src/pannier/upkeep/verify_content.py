@@ -99,14 +99,15 @@ class ContentCheck:
 
     def _fits(self, manifest: Manifest, buckets: Any) -> bool:
         """Whether the digests of those buckets, computed from the rows, are those that the files give."""
-        held = np.intersect1d(buckets, (manifest.hashes >> np.uint64(BUCKET_SHIFT)).astype(np.int64)).tolist()
+        starts, stops = manifest.bucket_borders(buckets)
+        held = buckets[stops > starts].tolist()
         is_claimed = manifest.digests.keys() & set(buckets.tolist()) == set(held)
         return is_claimed and all(manifest.digests[bucket] == value for bucket, value in manifest.bucket_digests(held))
 
     def _look_for_pictures(self, manifest: Manifest, rows: Any) -> None:
-        lengths = manifest.column("byte_count")
         digests = manifest.pictures(rows) if len(rows) else np.empty((0, 32), np.uint8)
-        self._note_missing(digests, lengths[rows], manifest.take(rows, ["key"]), np.ones(len(rows), bool))
+        lengths = manifest.gather(rows, "byte_count") if len(rows) else np.empty(0, np.int64)
+        self._note_missing(digests, lengths, manifest.take(rows, ["key"]), np.ones(len(rows), bool))
 
     def _note_missing(self, digests: Digests, lengths: Any, table: Any, asked: Any) -> None:
         """Notes the records, of those asked for, whose pictures are not there with the length that the manifest gives."""
@@ -127,6 +128,8 @@ def _changed_buckets(last: Manifest, manifest: Manifest) -> Any:
     claimed = [bucket for bucket in every if last.digests.get(bucket) != manifest.digests.get(bucket)]
     before, after = (Manifest(each.delta_rows, None, {}) for each in (last, manifest))
     difference = differences(before, after)
-    hashes = [m.hashes[rows] for m, rows in ((after, difference.added), (after, difference.rows), (before, difference.gone))]
+    hashes = [
+        m.hashes_at(rows) for m, rows in ((after, difference.added), (after, difference.rows), (before, difference.gone))
+    ]
     buckets = (np.concatenate(hashes) >> np.uint64(BUCKET_SHIFT)).astype(np.int64)
     return np.unique(np.concatenate([np.array(claimed, np.int64), buckets]))

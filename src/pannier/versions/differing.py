@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -16,6 +17,7 @@ from pannier.columns import NameColumn, Rows, differs, numbered
 from pannier.kinds import ChangeKind
 from pannier.store.content import BUCKET_SHIFT, BUCKETS
 from pannier.store.manifest import Manifest, names_there, rows_there
+from pannier.store.snapshots import sorted_counts
 
 KINDS: tuple[ChangeKind, ...] = ("added", "removed", "changed", "moved", "relabelled", "resplit", "columns")
 
@@ -78,6 +80,18 @@ class Difference:
             lines.update(zip(kinds, labels, splits, strict=True))
         return sorted(([*line, count] for line, count in lines.items()), key=lambda line: [str(part or "") for part in line])
 
+    def counts_upon(self, counts: Sequence[Sequence[Any]]) -> list[list[Any]]:
+        """The counts of `after`, in its document's form, from those of `before`."""
+        found = Counter({(label, split): number for label, split, number in counts})
+        for manifest, rows, sign in (
+            (self.before, np.append(self.there, self.gone), -1),
+            (self.after, np.append(self.rows, self.added), 1),
+        ):
+            labels, splits = (names_there(manifest, rows, name).to_list() for name in ("label", "split"))
+            for each, number in Counter(zip(labels, splits, strict=True)).items():
+                found[each] += sign * number
+        return sorted_counts(found)
+
     def table(self) -> Any:
         """Every record that differs, in order of keys: key, change, and label, split and sha256 before and after; of what
         was moved the key before.
@@ -107,8 +121,7 @@ def differences(
 
     Reads the rows of buckets with other digests alone, where both have them.
     """
-    buckets = _other_buckets(before, after)
-    rows_before, rows_after = (_rows_of(manifest, buckets) for manifest in (before, after))
+    rows_before, rows_after = _candidates(before, after)
     old_rows = rows_there(before, after.take(rows_after, ["hash", "key"]))
     is_there = old_rows >= 0
     added, gone = rows_after[~is_there], np.setdiff1d(rows_before, old_rows[is_there], assume_unique=True)
@@ -152,6 +165,18 @@ def _moves(before: Manifest, gone: Rows, after: Manifest, added: Rows) -> tuple[
     return both[:, 0], both[:, 1]
 
 
+def _candidates(before: Manifest, after: Manifest) -> tuple[Rows, Rows]:
+    """Rows of both, all that differ among them: of buckets with other digests; on one base, those of the deltas alone."""
+    buckets = _other_buckets(before, after)
+    if not before.has_base_of(after):
+        return _rows_of(before, buckets), _rows_of(after, buckets)
+    told = pa.concat_tables([manifest.delta_rows.select(["hash", "key"]) for manifest in (before, after)])
+    told = told.take(pa.array(np.flatnonzero(np.isin(told.column("hash").to_numpy() >> np.uint64(BUCKET_SHIFT), buckets))))
+    rows = (np.unique(rows_there(manifest, told)) for manifest in (before, after))
+    rows_before, rows_after = (each[each >= 0] for each in rows)
+    return rows_before, rows_after
+
+
 def _other_buckets(before: Manifest, after: Manifest) -> Rows:
     if not before.digests or not after.digests:  # of rows that are in no store yet no digests are known
         return np.arange(BUCKETS)
@@ -161,9 +186,7 @@ def _other_buckets(before: Manifest, after: Manifest) -> Rows:
 
 def _rows_of(manifest: Manifest, buckets: Rows) -> Rows:
     """The rows of those buckets."""
-    numbers = manifest.hashes >> np.uint64(BUCKET_SHIFT)
-    asked = buckets.astype(np.uint64)
-    starts, stops = (np.searchsorted(numbers, asked, side=side) for side in ("left", "right"))
+    starts, stops = manifest.bucket_borders(buckets)
     parts = [np.arange(start, stop) for start, stop in zip(starts.tolist(), stops.tolist(), strict=True)]
     return np.concatenate(parts) if parts else np.empty(0, np.int64)
 

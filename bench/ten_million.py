@@ -36,20 +36,25 @@ print(json.dumps({"seconds": seconds, "bytes": sampler.peak_bytes - level}))
 CHANGE = f"""
 snapshot = store.snapshot()
 rows = np.sort(rng.choice(len(snapshot), {CHANGES}, replace=False)).tolist()
-store.change(from_=[{{"key": snapshot[row].key, "label": "class00"}} for row in rows])
+keys = [snapshot.record(row).key for row in rows]
+started = time.perf_counter()
+store.change(from_=[{{"key": key, "inspected": int(sys.argv[3])}} for key in keys])
 """
+# the same picture is in ten thousand of these records: with other labels than one that is changed they are all in doubt
+RELABEL = CHANGE.replace('"inspected": int(sys.argv[3])', '"label": "class00"')
 OPERATIONS = {
     "a pack of 1,000 pictures more": "store.pack(folder + '/more', prefix='more', unlabeled='keep')",
-    f"a change of {CHANGES} labels": CHANGE,
+    f"a change of {CHANGES} records": CHANGE,
+    f"a change of {CHANGES} labels, with which a million others are in doubt": RELABEL,
     "comparing with the snapshot before": "now = store.snapshot(); "
     "pannier.compare(store.snapshot(now.parents[0]), now).counts",
-    "history": "[step.what for step in store.history()]",
-    "the history of a record": "store.history(key=store.snapshot()[5].key)",
+    "history": "assert len(store.history()) > 2",
+    "the history of a record": "store.history(key=store.snapshot().record(5).key)",
     "SQL: count by label": "store.snapshot().query('SELECT label, count(*) FROM records GROUP BY label')",
     "verify, structure alone": "assert not [each for each in store.verify(quick=True) if each.is_damage]",
     "tidy, looking": "store.tidy(preview=True)",
-    "labels as a table, to Parquet": "import pyarrow.parquet; "
-    "pyarrow.parquet.write_table(store.snapshot().table().select(['key', 'label', 'split']), folder + '/labels.parquet')",
+    "labels as a table, to Parquet": "from pannier.cli.entry import main; "
+    "main(['export', path, '--table', folder + '/labels.parquet'])",
 }
 
 

@@ -133,3 +133,27 @@ def test_a_docket_may_choose_records_by_a_simple_expression_alone(
     path.write_text(packed.docket("train", where=where).text())
     with pannier.from_docket(path, batch_size=4, treatment="size=16") as feed:
         assert feed.records == len(packed.query(f"SELECT key FROM records WHERE split = 'train' AND ({where})"))
+
+
+@pytest.mark.parametrize(
+    ("sql", "named"),
+    [
+        ("SELECT label, count(*) AS n FROM records GROUP BY label ORDER BY n", {"label"}),
+        ("SELECT r.\"Key\" FROM records r WHERE r.split = 'train' ORDER BY 1", {"key", "split"}),
+        ("SELECT count(*) FROM records", set()),
+        ("SELECT a.label FROM records a JOIN records b USING (sha256)", {"label", "sha256"}),
+        ("WITH t AS (SELECT label AS l FROM records) SELECT max(l) FROM t", {"label"}),
+        ("SELECT max(number) OVER (PARTITION BY split) FROM records", {"number", "split"}),
+        ("SELECT * FROM records", None),
+        ("SELECT records FROM records", None),
+        ("SELECT label AS r, r FROM records r", None),
+        ("SELECT #1 FROM records", None),
+        ("SELECT COLUMNS('l.*') FROM records", None),
+        ("SELECT label FROM records a NATURAL JOIN records b", None),
+        ("SELECT x FROM records AS t(x)", None),
+        ("SELECT nothing FROM records", None),
+    ],
+)
+def test_a_query_is_given_the_columns_that_it_names(sql: str, named: set[str] | None) -> None:
+    known = ["key", "label", "number", "split", "sha256"]
+    assert set(columns_named(sql, known)) == ({*known} if named is None else named)

@@ -162,7 +162,7 @@ def to_digests(digests: Iterable[bytes]) -> Digests:
 
 def numbered(digests: Digests) -> tuple[Rows, Rows]:
     """Equal digests get one number: (the number of each row, the first row of each number). In order of their bytes."""
-    prefixes = np.ascontiguousarray(digests[:, :8]).view(">u8").ravel().astype(np.uint64)
+    prefixes = _prefixes(digests)
     order = np.argsort(prefixes, kind="stable")
     is_first = np.ones(len(order), bool)
     is_first[1:] = prefixes[order[1:]] != prefixes[order[:-1]]
@@ -174,6 +174,30 @@ def numbered(digests: Digests) -> tuple[Rows, Rows]:
     numbers = np.empty(len(order), np.int64)
     numbers[order] = np.cumsum(is_first) - 1
     return numbers, order[is_first]
+
+
+class SortedDigests:
+    """Digests (n, 32), ascending and distinct, to be found among."""
+
+    def __init__(self, digests: Digests) -> None:
+        self._digests, self._prefixes = digests, _prefixes(digests)
+
+    def places(self, asked: Digests) -> Rows:
+        """Where each stands, -1 for one that does not."""
+        prefixes, open_rows = _prefixes(asked), np.arange(len(asked))
+        found, at = np.full(len(asked), -1, np.int64), np.searchsorted(self._prefixes, prefixes)
+        while len(open_rows):  # once, but for digests whose first 8 bytes are alike
+            is_candidate = at < len(self._prefixes)
+            is_candidate[is_candidate] = self._prefixes[at[is_candidate]] == prefixes[open_rows[is_candidate]]
+            open_rows, at = open_rows[is_candidate], at[is_candidate]
+            same = (self._digests[at] == asked[open_rows]).all(axis=1)
+            found[open_rows[same]] = at[same]
+            open_rows, at = open_rows[~same], at[~same] + 1
+        return found
+
+
+def _prefixes(digests: Digests) -> np.ndarray[Any, np.dtype[np.uint64]]:
+    return np.ascontiguousarray(digests[:, :8]).view(">u8").ravel().astype(np.uint64)
 
 
 def connected(count: int, links: Rows) -> tuple[Rows, int]:

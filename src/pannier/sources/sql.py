@@ -5,14 +5,14 @@ from __future__ import annotations
 import contextlib
 import re
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from concurrent.futures import ThreadPoolExecutor, wait
 from typing import Any, TypeVar
 
 import pyarrow as pa
 
 from pannier.errors import UsageError, did_you_mean
-from pannier.sources.sql_checks import LONGEST, NotAllowed, checked_expression, checked_select
+from pannier.sources.sql_checks import LONGEST, NotAllowed, checked_expression, checked_select, columns_asked
 
 # the column of row numbers that rules carry through a query
 ROW = "number of the row"
@@ -82,6 +82,21 @@ class Box:
         connection, self._connection = self._connection, None
         if connection is not None:
             connection.close()
+
+
+def columns_named(sql: str, known: Collection[str]) -> Collection[str]:
+    """The columns among those known that a query names; all where it is not to be told, or is none that may run."""
+    import duckdb
+
+    def look() -> set[str] | None:
+        with contextlib.closing(_connection(_BYTES)) as connection:
+            return columns_asked(_tree(connection, sql), known)
+
+    try:
+        asked = _bounded(look, _SECONDS, lambda: None)
+    except (NotAllowed, TimeoutError, duckdb.Error, UnicodeEncodeError):  # it is said where it runs
+        return known
+    return known if asked is None else asked
 
 
 def check_simple(expression: str, what: str) -> None:

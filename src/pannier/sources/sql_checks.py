@@ -71,6 +71,32 @@ def _check_tables(node: Node, known: Collection[str], tables: Collection[str]) -
         raise NotAllowed(f"{str(source.get('type')).lower()} is not at hand")
 
 
+def columns_asked(tree: str, known: Collection[str]) -> set[str] | None:
+    """The columns, of those known, that a SELECT names; None where it may ask for any: by *, by rows as a whole, and so on.
+
+    Raises NotAllowed.
+    """
+    by_name, nodes = {name.lower(): name for name in known}, list(_nodes(_statement(tree)))
+    if len(by_name) < len(known):
+        return None
+    named_here = {str(node.get("alias", "")).lower() for node in nodes if "class" in node}
+    tables = {str(node.get(name, "")).lower() for node in nodes if "class" not in node for name in ("alias", "table_name")}
+    asked = set[str]()
+    for node in nodes:
+        kind = str(node.get("class", node.get("type")))
+        names = [str(name).lower() for name in [*(node.get("column_names") or ()), *(node.get("using_columns") or ())]]
+        is_plain_join = kind == "JOIN" and node.get("ref_type") == "REGULAR"
+        if kind in ("STAR", "POSITIONAL_REFERENCE", "LAMBDA") or node.get("column_name_alias"):
+            return None
+        if kind in _REFERENCES - {"BASE_TABLE", "SUBQUERY", "EMPTY"} and not is_plain_join:
+            return None
+        is_alias = len(names) == 1 and names[0] in named_here - tables
+        if kind == "COLUMN_REF" and names[-1] not in by_name and not is_alias:
+            return None
+        asked |= {by_name[name] for name in (names if is_plain_join else names[-1:]) if name in by_name}
+    return asked
+
+
 def checked_expression(tree: str) -> None:
     """Raises NotAllowed where the tree of SELECT (expression) FROM records has more than values and simple functions."""
     node = _statement(tree)

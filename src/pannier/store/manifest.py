@@ -240,9 +240,13 @@ class Manifest:
         for name in names:
             yield _as_list(table.column(name), self.names(name))
 
-    def table(self) -> Any:
-        """All rows as one Arrow table."""
-        return self._table() if self._rows is None else self._both.take(pa.array(self._rows))
+    @property
+    def column_names(self) -> list[str]:
+        return list(self._schema.names)
+
+    def table(self, *names: str) -> Any:
+        """All rows as one Arrow table, of all columns unless some are named."""
+        return self._table(*names) if self._overlay is None else self._table(*names).take(pa.array(self._rows))
 
     @cached_property
     def hashes(self) -> np.ndarray[Any, np.dtype[np.uint64]]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Collection
 from dataclasses import dataclass, field
 from typing import Any, Self
 
@@ -89,23 +90,35 @@ class Record(Result):
         return boxes_of(self._one, np.zeros(1, np.int64), treatment)[0] if treatment.box is not None else None
 
 
-def records_table(manifest: Manifest, classes: list[str] | None = None) -> Any:
-    """The records as rows: key, label, number (where classes are given), split, facts of the picture, side columns."""
-    table = manifest.table()
-    table = table.drop_columns([name for name in HIDDEN if name in table.column_names])
-    table = table.set_column(table.column_names.index("sha256"), "sha256", _hexadecimal(table.column("sha256")))
-    if classes is not None:
+def records_table(manifest: Manifest, classes: list[str] | None = None, only: Collection[str] | None = None) -> Any:
+    """The records as rows: key, label, number (where classes are given), split, facts of the picture, side columns.
+
+    only: of these columns those named, and one that costs little where none is.
+    """
+    names = [name for name in record_columns(manifest, classes) if only is None or name in only] or ["byte_count"]
+    table = manifest.table(*(name for name in names if name != "number")) if names != ["number"] else None
+    columns = {} if table is None else dict(zip(table.column_names, table.columns, strict=True))
+    if "sha256" in columns:
+        columns["sha256"] = _hexadecimal(columns["sha256"])
+    if classes is not None and "number" in names:
         by_row = numbers_of(*manifest.codes("label"), classes)
-        column = pa.array(by_row, mask=by_row < 0)
-        table = table.add_column(table.column_names.index("label") + 1, "number", column)
-    return table
+        columns["number"] = pa.array(by_row, mask=by_row < 0)
+    return pa.table({name: columns[name] for name in names})
+
+
+def record_columns(manifest: Manifest, classes: list[str] | None = None) -> list[str]:
+    """The names that the columns have."""
+    names = [name for name in manifest.column_names if name not in HIDDEN]
+    return names if classes is None else [*names[: names.index("label") + 1], "number", *names[names.index("label") + 1 :]]
 
 
 def rows_where(manifest: Manifest, where: str) -> Rows:
     """The rows for which an SQL condition holds. Raises UsageError."""
     from pannier.sources.rules import holds  # an engine has none, and starts without what it loads
+    from pannier.sources.sql import columns_named
 
-    return np.flatnonzero(holds(records_table(manifest), where))
+    named = columns_named(f"SELECT ({where}\n) FROM records", record_columns(manifest))
+    return np.flatnonzero(holds(records_table(manifest, only=named), where))
 
 
 def _hexadecimal(column: Any) -> Any:

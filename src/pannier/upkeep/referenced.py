@@ -72,11 +72,20 @@ def _pictures(storage: Storage, documents: dict[str, Document]) -> Digests:
                     deltas.add(document["delta"]["name"])
                     stays = ~delta.column("removed").to_numpy(zero_copy_only=False)
                     parts.append(digests_of(delta.column("sha256"))[stays])
-            if sum(map(len, parts)) > 2 * len(parts[0]) + _ROWS_AT_ONCE:
-                parts = [distinct(np.concatenate(parts))]
-        parts.append(digests_of(base.column("sha256"))[replaced < len(upon)])
+            parts = _fewer(parts)
+        of_base = digests_of(base.column("sha256"))
+        for at in range(0, len(of_base), _ROWS_AT_ONCE):
+            some = slice(at, at + _ROWS_AT_ONCE)
+            parts = _fewer([*parts, distinct(of_base[some][replaced[some] < len(upon)])])
         digests = distinct(np.concatenate(parts))
     return digests
+
+
+def _fewer(parts: list[Digests]) -> list[Digests]:
+    """The same digests, as distinct ones where there are many beside the first part."""
+    if sum(map(len, parts)) <= 2 * len(parts[0]) + _ROWS_AT_ONCE:
+        return parts
+    return [distinct(np.concatenate(parts))]
 
 
 def distinct(digests: Digests) -> Digests:

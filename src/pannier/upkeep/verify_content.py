@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
-from pannier.columns import Digests, digests_of, numbered
+from pannier.columns import Digests, SortedDigests, digests_of, numbered
 from pannier.errors import DamageError, PannierError
 from pannier.storage.layout import snapshot_file
 from pannier.storage.protocol import Storage
@@ -21,6 +21,9 @@ from pannier.store.snapshots import SHOWN_DIGITS
 from pannier.upkeep.findings import FROM_COPY, Finding
 from pannier.versions.differing import differences
 
+# rows that are looked up at a time
+_ROWS_AT_ONCE = 1 << 18
+
 READ_FAILS = (PannierError, pa.ArrowException, KeyError, TypeError, ValueError)
 
 
@@ -30,7 +33,7 @@ class ContentCheck:
     def __init__(self, storage: Storage, digests: Digests, lengths: Any, *, quick: bool) -> None:
         self._storage, self._quick = storage, quick
         _, first = numbered(digests) if len(digests) else (None, np.empty(0, np.int64))
-        self._digests, self._lengths = digests[first], lengths[first]
+        self._known, self._lengths = SortedDigests(digests[first]), lengths[first]
         self.missing: dict[str, bytes] = {}
 
     def run(self, documents: dict[str, Document]) -> Iterator[Finding]:
@@ -79,7 +82,8 @@ class ContentCheck:
             rows = manifest.delta_rows
             replaced[overridden_rows(base.table(), rows)] += 1
             stays = ~rows.column("removed").to_numpy(zero_copy_only=False)
-            self._note_missing(digests_of(rows.column("sha256")), rows.column("byte_count").to_numpy(), rows, stays)
+            told = (digests_of(rows.column("sha256")), rows.column("byte_count").to_numpy())
+            self._note_missing(*told, rows.column("key").take, stays)
             if not self._quick and not self._fits(manifest, _changed_buckets(last, manifest)):
                 yield Finding(snapshot_file(snapshot_id), "its content id does not fit its rows", harms, FROM_COPY)
         if content_id(manifest.digests) != document["content_id"] or len(manifest) != document["records"]:
@@ -105,20 +109,16 @@ class ContentCheck:
         return is_claimed and all(manifest.digests[bucket] == value for bucket, value in manifest.bucket_digests(held))
 
     def _look_for_pictures(self, manifest: Manifest, rows: Any) -> None:
-        digests = manifest.pictures(rows) if len(rows) else np.empty((0, 32), np.uint8)
-        lengths = manifest.gather(rows, "byte_count") if len(rows) else np.empty(0, np.int64)
-        self._note_missing(digests, lengths, manifest.take(rows, ["key"]), np.ones(len(rows), bool))
+        for at in range(0, len(rows), _ROWS_AT_ONCE):
+            some = rows[at : at + _ROWS_AT_ONCE]
+            digests, lengths = (manifest.gather(some, name) for name in ("sha256", "byte_count"))
+            self._note_missing(digests, lengths, manifest.take(some, ["key"]).column(0).take, np.ones(len(some), bool))
 
-    def _note_missing(self, digests: Digests, lengths: Any, table: Any, asked: Any) -> None:
+    def _note_missing(self, digests: Digests, lengths: Any, keys: Callable[[Any], Any], asked: Any) -> None:
         """Notes the records, of those asked for, whose pictures are not there with the length that the manifest gives."""
-        if not len(digests):
-            return
-        count = len(self._digests)
-        numbers, _ = numbered(np.concatenate([self._digests, digests]))
-        known = np.full(int(numbers.max()) + 1, -1, np.int64)
-        known[numbers[:count]] = self._lengths
-        lost = np.flatnonzero((known[numbers[count:]] != lengths) & asked)
-        for key, row in zip(table.column("key").take(pa.array(lost)).to_pylist(), lost.tolist(), strict=True):
+        found = self._known.places(digests)
+        lost = np.flatnonzero(((found < 0) | (np.append(self._lengths, -1)[found] != lengths)) & asked)
+        for key, row in zip(keys(pa.array(lost)).to_pylist(), lost.tolist(), strict=True):
             self.missing[key] = digests[row].tobytes()
 
 

@@ -8,9 +8,9 @@ import numpy as np
 import pyarrow as pa
 
 from pannier.errors import UsageError
-from pannier.sources.sql import Box
+from pannier.sources.sql import Box, columns_named
 from pannier.store.choosing import chosen_rows
-from pannier.store.records import records_table
+from pannier.store.records import record_columns, records_table
 from pannier.store.state import State
 
 
@@ -33,11 +33,12 @@ def query(snapshot: State, sql: str, *, after: State | None = None) -> Any:
     """
     if not sql.strip():
         raise UsageError("say what is asked, as: SELECT label, count(*) FROM records GROUP BY label")
-    tables = {"records": records_table(snapshot.manifest, snapshot.classes)}
-    if after is not None:
-        tables = {"before": tables["records"], "after": records_table(after.manifest, after.classes)}
-    columns = [name for table in tables.values() for name in table.column_names]
-    answered = Box(**tables).answer(sql, "the query", list(dict.fromkeys(columns)))
+    given = {"records": snapshot} if after is None else {"before": snapshot, "after": after}
+    known = {name: record_columns(state.manifest, state.classes) for name, state in given.items()}
+    columns = list(dict.fromkeys(name for names in known.values() for name in names))
+    named = columns_named(sql, columns)
+    tables = {name: records_table(state.manifest, state.classes, only=named) for name, state in given.items()}
+    answered = Box(**tables).answer(sql, "the query", columns)
     plain = [column.cast(column.type.value_type) if _is_coded(column) else column for column in answered.columns]
     return pa.table(plain, names=_told_apart(answered.column_names))
 

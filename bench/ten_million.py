@@ -53,8 +53,9 @@ OPERATIONS = {
     "SQL: count by label": "store.snapshot().query('SELECT label, count(*) FROM records GROUP BY label')",
     "verify, structure alone": "assert not [each for each in store.verify(quick=True) if each.is_damage]",
     "tidy, looking": "store.tidy(preview=True)",
-    "labels as a table, to Parquet": "from pannier.cli.entry import main; "
-    "main(['export', path, '--table', folder + '/labels.parquet'])",
+    "labels as a table, to Parquet": "import contextlib\n"
+    "from pannier.cli.entry import main\n"
+    "with contextlib.suppress(SystemExit): main(['export', path, '--table', folder + '/labels.parquet'])",
 }
 
 
@@ -80,5 +81,7 @@ def run(report: Report) -> None:
 def _measured(folder: str, operation: str, seed: int) -> dict[str, Any]:
     program = PROGRAM.replace("OPERATION", operation)
     command = [sys.executable, "-c", program, str(Path(folder) / "s.store"), folder, str(seed)]
-    found: dict[str, Any] = json.loads(subprocess.run(command, capture_output=True, text=True, check=True).stdout)
+    found: dict[str, Any] = json.loads(
+        subprocess.run(command, capture_output=True, text=True, check=True).stdout.splitlines()[-1]
+    )
     return found

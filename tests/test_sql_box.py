@@ -11,6 +11,7 @@ import pytest
 import pannier
 from pannier.errors import UsageError
 from pannier.sources import sql
+from pannier.sources.sql import columns_named
 
 
 @pytest.mark.parametrize(

@@ -83,10 +83,13 @@ def _condition(where: str | None, split: str | None) -> str | None:
 
 
 def _table(snapshot: pannier.Snapshot, path: str, split: str | None, where: str | None) -> int:
-    from pannier.folders.label_table import write_label_table
-    from pannier.folders.layout import paths_of
+    import numpy as np
 
-    rows, _, _ = paths_of(snapshot, snapshot.subset_of(split, None, where=where), "flat")
+    from pannier.folders.label_table import write_label_table
+
+    rows = snapshot.in_key_order
+    if split is not None or where is not None:
+        rows = rows[np.isin(rows, snapshot.subset_of(split, None, where=where))]
     return write_label_table(snapshot, rows, Path(path))
 
 

@@ -79,7 +79,7 @@ class Cache:
         self.joiner = CrcJoiner(PAGE_BYTES)
         self._files: dict[str, KeptFile] = {}
         self._refused: dict[str, float] = {}
-        self._blocks: OrderedDict[Path, Block] = OrderedDict()
+        self._blocks: OrderedDict[str, Block] = OrderedDict()
         self._lock, self._touched = threading.Lock(), time.monotonic()
         self._is_failing = False
 
@@ -149,7 +149,7 @@ class Cache:
             except OSError:  # somebody has deleted it
                 self._files.pop(name, None)
 
-    def block(self, path: Path, *, make: bool) -> Block | None:
+    def block(self, path: str, *, make: bool) -> Block | None:
         """A block that is open already, or opened; made anew where it is not there and `make` says so."""
         with self._lock:
             found = self._blocks.get(path)
@@ -161,7 +161,7 @@ class Cache:
         except (FileNotFoundError, ValueError):
             if not make:
                 return None
-            _make_block(path)
+            _make_block(Path(path))
             opened = Block(path)
         with self._lock:
             while len(self._blocks) >= _OPEN_BLOCKS:
@@ -192,6 +192,7 @@ class KeptFile:
 
     def __init__(self, cache: Cache, path: Path, size: int) -> None:
         self._cache, self.path, self.size = cache, path, size
+        self._named = f"{path}{os.sep}"  # a path put together by `Path` takes as long as reading a picture
 
     def has(self, offset: int, length: int) -> bool:
         """Whether all pages of a range are there."""
@@ -229,7 +230,7 @@ class KeptFile:
             self._cache.give_up(error)
 
     def _block(self, number: int, *, make: bool = False) -> Block | None:
-        return self._cache.block(self.path / f"{number:06}.block", make=make)
+        return self._cache.block(f"{self._named}{number:06}.block", make=make)
 
     def whole(self, fetch: Callable[[], Any]) -> Any:
         """The whole file as an Arrow buffer, mapped: kept as one, not by blocks, and fetched where it is not there."""
@@ -263,11 +264,11 @@ class KeptFile:
 class Block:
     """An open block. Raises ValueError where the file is none."""
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: str) -> None:
         self._handle = os.open(path, os.O_RDWR)
         self._crcs = np.zeros(BLOCK_PAGES, np.uint32)
         if os.pread(self._handle, len(MAGIC), 0) != MAGIC or os.fstat(self._handle).st_size != HEADER_BYTES + BLOCK_BYTES:
-            path.unlink(missing_ok=True)
+            Path(path).unlink(missing_ok=True)
             raise ValueError(f"{path} is no block")
         self._read_table()
 

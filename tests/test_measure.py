@@ -278,7 +278,7 @@ def test_the_answer_is_the_cheapest_of_the_fastest_and_says_what_others_give() -
     assert told.best is rows[0]
     assert told.sentences[0] == "2 workers, batches of 32, 2 ahead: 1,000 pictures/s, 50 % of the ceiling, 1 MiB of 64 MiB."
     text = " ".join(told.sentences)
-    assert "3 workers give +1 %." in text
+    assert "3 workers give 1 % more." in text
     assert "A training step of 32 ms or longer a batch never waits for it." in text
     assert told.call("train").endswith("workers=2, processes=0, ahead=2, memory_limit='64MiB')")
     fast = replace(found, trials=[rows[0], rated(replace(base, source="rendered"), 6200.0)]).answer

@@ -102,10 +102,6 @@ def _of_the_step(step: str | float | None, best: Trial) -> str:
 def _of_others(best: Trial, good: Sequence[Trial], rendering: Mapping[str, int]) -> list[str]:
     """What more workers, rendering and decoding give or would give, where that was measured."""
     told = []
-    more = [trial for trial in good if trial.workers > best.workers and _differ_in(trial, best) <= {"workers"}]
-    if more:
-        other = min(more, key=lambda trial: trial.workers)
-        told.append(f"{other.workers} workers give {other.rate / best.rate - 1:+.0%}".replace("%", " %"))
     cost = rendering.get("x".join(map(str, best.size)))
     for_what = f"for {show_bytes(cost)} of disk" if cost else ""
     fastest = {source: max((t.rate for t in good if t.source == source), default=0.0) for source in ("shards", "rendered")}
@@ -113,6 +109,11 @@ def _of_others(best: Trial, good: Sequence[Trial], rendering: Mapping[str, int])
         told.append(f"rendering would give {fastest['rendered'] / best.rate:.1f} times that {for_what}".rstrip())
     if best.source == "rendered" and fastest["shards"]:
         told.append(f"that is {best.rate / fastest['shards']:.1f} times what decoding gives, {for_what}".rstrip(", "))
+    more = [trial for trial in good if trial.workers > best.workers and _differ_in(trial, best) <= {"workers"}]
+    if more:
+        other = min(more, key=lambda trial: trial.workers)
+        gain = other.rate / best.rate - 1
+        told.append(f"{other.workers} workers give {abs(gain):.0%} {'more' if gain > 0 else 'less'}".replace("%", " %"))
     return told
 
 

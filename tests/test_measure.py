@@ -36,6 +36,8 @@ held = []
 
 @pannier.own_step("slow", version=1, at="decoded")
 def slow(pixels):
+    with open(f"{__file__}.{os.getpid()}.times", "a") as file:
+        file.write(f"{time.monotonic()}\\n")
     time.sleep(0.2)
     return pixels
 
@@ -113,11 +115,15 @@ def test_impossible_sweeps_are_refused(packed: pannier.Snapshot, options: dict[s
         packed.measure("train", pannier.Treatment(8), **options)
 
 
-def test_a_known_rate_is_measured_and_a_slow_consumer_waits_for_nothing(packed: pannier.Snapshot, steps: None) -> None:
+def test_a_known_rate_is_measured_and_a_slow_consumer_waits_for_nothing(
+    packed: pannier.Snapshot, steps: None, tmp_path: Path
+) -> None:
     slow = pannier.Treatment(16, own=["slow"])
-    how: dict[str, Any] = {"workers": 1, "batch_size": 2, "ahead": 1, "rounds": 2, "slice_seconds": 1.0}
+    how: dict[str, Any] = {"workers": 1, "batch_size": 2, "ahead": 1, "rounds": 3, "slice_seconds": 1.5}
     (trial,) = packed.measure("train", slow, **how).trials
-    assert 4.75 <= trial.rate <= 5.0, "a fifth of a second a picture"
+    times = [np.array([*map(float, path.read_text().split())]) for path in tmp_path.glob("*.times")]
+    took = np.concatenate([np.diff(each) for each in times])  # a fifth of a second, or more where the machine stands still
+    assert 0.95 / np.percentile(took[took < 1], 90) <= trial.rate <= 5.5  # which may also bring a batch into another slice
     assert trial.starved_share is not None
     assert trial.starved_share > 0.9
     (trial,) = packed.measure("train", pannier.Treatment(16), step="60ms", **how | {"slice_seconds": 0.5}).trials

@@ -195,11 +195,11 @@ class Manifest:
 
     def is_one_of(self, name: str, wanted: Sequence[str]) -> Any:
         """By row whether its name in a column of names is one of those."""
-        names = self.names(name)
+        lacks = self.lacks(name)
+        codes, names = self.codes(name) if lacks else (self.whole(name), self.names(name))
         numbers = [number for number, each in enumerate(names) if each in wanted]
-        codes = self.codes(name)[0] if self.lacks(name) else self.whole(name)
         flags = codes == numbers[0] if len(numbers) == 1 else np.isin(codes, numbers)
-        return flags if self._rows is None or self.lacks(name) else flags[self._rows]
+        return flags if lacks or self._rows is None else flags[self._rows]
 
     def lacks(self, name: str) -> bool:
         """Whether some record has no value in a column."""

@@ -21,7 +21,7 @@ SECONDS = 0.5
 
 
 def run(report: Report) -> None:
-    report.title("Engines in processes of their own, two workers on two cores; unlike feeds in alternating slices")
+    report.title("Engines in processes of their own, two cores, workers as by default; unlike feeds in alternating slices")
     with tempfile.TemporaryDirectory() as folder:
         large = write_archive(Path(folder) / "large", 600)
         small = write_small(Path(folder) / "small", 4_000)
@@ -33,7 +33,7 @@ def run(report: Report) -> None:
 
 
 def _feeds(report: Report, what: str, snapshot: Any, treatment: Any) -> None:
-    job = job_of(snapshot, "train", treatment, workers=2, memory_limit=None, rendered=False)
+    job = job_of(snapshot, "train", treatment, memory_limit=None, rendered=False)
     threads, process = ({"feed": replace(job, processes=count).to_plain()} for count in (0, 1))
     jobs = {
         "threads": [threads | {"kind": "feed"}],

@@ -135,7 +135,8 @@ class FedState(State):
         label_as: "number" int64 (N,), "one_hot" float32 (N, classes), "name" a list.
         processes: that make the batches, in memory shared with this one, whatever its own Python code does meanwhile; 0 for
         threads of this one; "auto" takes processes where an epoch is long and the limit large (see docs/feeding.md).
-        workers: threads in all, by default the usable cores. ahead: batches kept ready, by default as the limit allows.
+        workers: threads in all, by default the usable cores; for tiny pictures one in each process. ahead: batches kept
+        ready, by default as the limit allows.
         memory_limit: bytes, "256MiB", "auto" (half of what is free) or None (unlimited): bounds what the feed and its
         workers hold, see `plan`. Batches that the consumer keeps beyond the one in hand are the consumer's.
         log_every: seconds after which a line of the meter goes to the log "pannier", level INFO.

@@ -35,7 +35,7 @@ _HOW = {
     "part": opt.number("One part of --parts, 0 the first."),
     "parts": opt.number("Parts that together give every record once."),
     "label_as": opt.Declared(choices.LabelAs | None, "How labels come; by default as numbers."),
-    "workers": opt.number("Threads; by default all usable cores."),
+    "workers": opt.number("Threads; by default all usable cores, of tiny pictures one."),
     "processes": opt.number("Processes of their own that make the batches; by default, and 0, threads of this one."),
     "ahead": opt.number("Batches kept ready; by default as the limit allows."),
     **opt.MEMORY,

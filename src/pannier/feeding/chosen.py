@@ -55,6 +55,8 @@ class ChosenRows:
             flags[chosen] = True
         else:
             flags = chosen.view(np.bool_)
+        if flags.all():
+            return
         self._bits = Bits(flags)
         counts = _BITS_OF[self._bits.words.view(np.uint8)].reshape(-1, _WORD // 8).sum(axis=1)
         through = np.cumsum(counts)

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cached_property
 from typing import NamedTuple
 
 import numpy as np
@@ -40,12 +41,12 @@ class Course:
     turn: int = 0
     turns: int = 1
 
-    @property
+    @cached_property
     def records(self) -> int:
         """Records of this part in a pass."""
         return max(0, -(-(self.count - self.part) // self.parts))
 
-    @property
+    @cached_property
     def batches(self) -> int:
         """Batches an epoch."""
         if self.steps is not None:
@@ -55,7 +56,7 @@ class Course:
         largest = self.records if self.last == "keep" else -(-self.count // self.parts)
         return -(-largest // self.batch_size) if self.records else 0
 
-    @property
+    @cached_property
     def pictures(self) -> int:
         """Pictures an epoch."""
         full = self.batches * self.batch_size

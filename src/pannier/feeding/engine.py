@@ -23,8 +23,9 @@ from pannier.feeding.lookup import Issued, Item, Lookup
 from pannier.feeding.runs import Run, Stream, WorkQueue
 
 LONGEST_RUN = 8
-# where there is little work, every hand-over counts (bench/prepare.py): of canvases, prepared or copied as they are
-LONGEST_OF_CANVASES, LONGEST_COPIED = 16, 64
+# where there is little work, every hand-over counts (bench/prepare.py): of canvases that are prepared, of tiny pictures, and
+# of canvases that are copied as they are, which workers take by whole batches
+LONGEST_OF_CANVASES, LONGEST_OF_TINY, LONGEST_COPIED = 16, 32, 64
 # how often a waiting consumer looks whether the threads it waits for are alive
 LIVENESS_SECONDS = 1.0
 # how long a feed that is closed waits for own steps, which nobody can end
@@ -139,15 +140,16 @@ class Engine:
         return None
 
     def _runs(self, batch: Issued, stream: Stream) -> tuple[list[Run], list[Run]]:
-        longest, for_each = LONGEST_RUN, 2
         light: Sequence[Item] | range = range(len(batch.rows))
-        if batch.canvases is not None:
-            longest, for_each = LONGEST_COPIED, 1
-        else:
+        length = LONGEST_COPIED
+        if batch.canvases is None:
             light = [item for item in batch.items if not item.is_heavy]
-            if light and light[-1].canvas is not None:
+            longest, for_each = LONGEST_RUN, 2
+            if self._settings.is_tiny:
+                longest, for_each = LONGEST_OF_TINY, 1
+            elif light and light[-1].canvas is not None:
                 longest, for_each = LONGEST_OF_CANVASES, 1
-        length = max(1, min(longest, -(-len(light) // (for_each * max(1, self._settings.workers)))))
+            length = max(1, min(longest, -(-len(light) // (for_each * max(1, self._settings.workers)))))
         runs = [Run(batch, light[at : at + length], stream) for at in range(0, len(light), length)]
         return runs, [Run(batch, [item], stream) for item in batch.items if item.is_heavy]
 

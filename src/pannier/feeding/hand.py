@@ -74,7 +74,7 @@ class Hand:
             if self._is_copied:  # what reads them is compiled before the first batch is asked for
                 self._joiner = CrcJoiner(self._canvas.nbytes)
                 none = np.empty(0, np.int64)
-                self._canvases.read_each_into(self._canvas.reshape(1, -1)[:0], [], none, none, self._joiner)
+                self._canvases.read_each_into(self._canvas.reshape(1, -1)[:0], [], [], none, none, self._joiner)
         self._fetcher, self._filling, self._identities = fetcher, filling, list[bytes]()
         if filling is not None and work.rendering is not None:
             self._kept = np.empty((KEPT_AT_ONCE, *work.rendering.shape), np.uint8)
@@ -155,10 +155,10 @@ class Hand:
         """Canvases are read and checked in one call each; False where one of them is not right."""
         assert self._canvases is not None
         assert batch.canvases is not None
-        started, run = perf_counter(), batch.canvases[some.start : some.stop]
-        parts = slot.array[some.start : some.stop].reshape(len(some), -1)
-        shards = [run.shards[number] for number in run.shard.tolist()]
-        is_whole = self._canvases.read_each_into(parts, shards, run.offset, run.crc32, self._joiner)
+        started, canvases, part = perf_counter(), batch.canvases, slice(some.start, some.stop)
+        where = (canvases.shards, canvases.shard[part].tolist(), canvases.offset[part], canvases.crc32[part])
+        parts = slot.array[part].reshape(len(some), -1)
+        is_whole = self._canvases.read_each_into(parts, *where, self._joiner)
         self._read_seconds += perf_counter() - started
         return is_whole
 

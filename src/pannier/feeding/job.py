@@ -214,6 +214,7 @@ class Settings:
     light_decode_bytes: int
     light_scratch_bytes: int
     fetched_bytes: int
+    is_tiny: bool
 
 
 @dataclass(frozen=True)
@@ -335,7 +336,9 @@ def _processes(job: FeedJob, needs: Needs) -> tuple[int, str | None]:
         modules_of(job)
     except CannotTravel as cannot:
         return 0, None if wanted == "auto" else str(cannot)
-    return (processes_for(needs.encoded_bytes, job.limit_bytes, usable_cores()) if wanted == "auto" else wanted), None
+    if wanted != "auto":
+        return wanted, None
+    return processes_for(needs.encoded_bytes, needs.pixels, job.limit_bytes, usable_cores()), None
 
 
 def order_of(job: FeedJob, state: State, count: int, all_rows: Callable[[], Rows]) -> Order:
@@ -382,7 +385,7 @@ def _settings(plan: Plan, needs: Needs, heavy: np.ndarray[Any, Any], job: FeedJo
     read, decode, scratch = (int(column[light].max(initial=0)) for column in (needs.encoded, decoded, needs.scratch))
     workers = plan.workers if has_light else 0
     bounds = (read, decode, scratch, plan.fetched_bytes)
-    return Settings(plan.workers, workers, plan.heavy_lanes, plan.ahead + 1, job.batch_size, *bounds)
+    return Settings(plan.workers, workers, plan.heavy_lanes, plan.ahead + 1, job.batch_size, *bounds, needs.is_tiny)
 
 
 def pictures_digest(state: State, split: str | None) -> str | None:

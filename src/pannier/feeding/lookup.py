@@ -24,8 +24,9 @@ from pannier.store.boxes import boxes_of, canvas_identities
 from pannier.store.canvases import Canvases
 from pannier.store.places import Place, fact_lists, places_of
 
-# so many records, in whole batches, are looked up at once, which costs less a record
-LOOKED_UP_AT_ONCE = 256
+# so many records, in whole batches, are looked up at once, which costs less a record; canvases that are copied as they are
+# cost little else
+LOOKED_UP_AT_ONCE, COPIED_AT_ONCE = 256, 1024
 
 
 class Item(NamedTuple):
@@ -86,7 +87,7 @@ class Lookup:
 
     def batches(self, epoch: int, until: int, begin: int = 0, end: int | None = None) -> Iterator[Issued]:
         """The batches of some epochs, see `Course.numbers`. Raises DamageError."""
-        group = max(1, LOOKED_UP_AT_ONCE // self._batch_size)
+        group = max(1, (COPIED_AT_ONCE if self._is_copied else LOOKED_UP_AT_ONCE) // self._batch_size)
         for each, numbers in self._course.numbers(epoch, until, begin, end):
             for at in range(0, len(numbers), group):
                 some = numbers[at : at + group]

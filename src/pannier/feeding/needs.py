@@ -19,6 +19,10 @@ from pannier.store.manifest import Manifest
 
 # decoding that takes more than this from an allocator goes to a heavy lane
 LIGHT_ALLOCATION = 1 << 20
+# of pictures so small two threads take each other the interpreter lock, and one alone feeds as many with less
+TINY_PIXELS = 32 * 32
+# a pixel of a picture takes as long as so many of a canvas, which needs no decoding
+CANVAS_PIXELS = 10
 # canvases that a thread holds until it hands them on to be kept
 KEPT_AT_ONCE = 8
 
@@ -30,7 +34,8 @@ class Needs:
     A kind is one format, mode, size and turn: `encoded` is its largest file, `counts` its records. `largest` are the largest
     files of all, as many as come in a batch, in ascending order.
     kept_bytes: of canvases that a thread keeps. decoded: of `own`, what is decoded into; None for all of it. fetched: what
-    is held of a far storage ahead, the best first.
+    is held of a far storage ahead, the best first. pixels: of a picture, on average, as they are decoded; a canvas counts
+    for as many as take that time; None where nothing is decoded.
     """
 
     encoded: Numbers
@@ -47,6 +52,12 @@ class Needs:
     kept_bytes: int = 0
     decoded: Numbers | None = None
     fetched: tuple[int, ...] = (0,)
+    pixels: float | None = None
+
+    @property
+    def is_tiny(self) -> bool:
+        """Whether its pictures are so small that their Python is most of their work."""
+        return self.pixels is not None and self.pixels <= TINY_PIXELS
 
     @cached_property
     def of_one_worker(self) -> Numbers:
@@ -98,8 +109,10 @@ def needs_of(
     item_bytes = canvas if to_canvas else treatment.byte_count
     none = sums[:0]
     kept = KEPT_AT_ONCE * canvas if keeps else 0
+    pixels = np.where(from_canvas, tall * wide / CANVAS_PIXELS, heights.astype(np.float64) * widths)
+    mean = float(np.average(pixels, weights=counts)) if len(counts) else None
     beside = (none, item_bytes, batch_size, order_bytes, total, kept, decoded)
-    return Needs(read, own, allocated, scratch, counts, kinds, *beside)
+    return Needs(read, own, allocated, scratch, counts, kinds, *beside, pixels=mean)
 
 
 def _of_names(manifest: Manifest, rows: Rows, color: Color) -> Kind:

@@ -28,6 +28,8 @@ PROCESS_BYTES = 128 << 20
 # where "auto" takes processes: epochs of some ten seconds of one core, limits beside which an interpreter is little
 LONG_EPOCH_BYTES = 256 << 20
 LARGE_LIMIT_BYTES = 1 << 30
+# one serves a core for every so many pixels that a picture has, up to so many cores: of smaller ones more is Python
+PIXELS_A_CORE = 8192
 CORES_A_PROCESS = 16
 
 # how many of the light records may still be light, the rest going to lanes: the first that fits is taken
@@ -74,15 +76,17 @@ class Shape(NamedTuple):
     fetched: int
 
 
-def processes_for(epoch_bytes: int, limit_bytes: int | None, cores: int) -> int:
-    """How many processes "auto" comes to; 0 for threads.
+def processes_for(epoch_bytes: int, pixels: float | None, limit_bytes: int | None, cores: int) -> int:
+    """How many processes "auto" comes to, by what an epoch and a picture have; 0 for threads.
 
     A process takes about a second to start and `PROCESS_BYTES` of its own: it is worth that for an epoch of some length, and
     where the limit is large beside it. One serves so many cores until its own interpreter lock binds.
     """
-    is_long = epoch_bytes >= LONG_EPOCH_BYTES
-    is_small_beside = limit_bytes is None or limit_bytes >= LARGE_LIMIT_BYTES
-    return -(-cores // CORES_A_PROCESS) if is_long and is_small_beside else 0
+    if epoch_bytes < LONG_EPOCH_BYTES:
+        return 0
+    served = CORES_A_PROCESS if pixels is None else min(CORES_A_PROCESS, max(1, int(pixels / PIXELS_A_CORE)))
+    wanted = -(-cores // served)
+    return wanted if limit_bytes is None else min(wanted, limit_bytes // LARGE_LIMIT_BYTES)
 
 
 def make_plan(
@@ -98,13 +102,13 @@ def make_plan(
     """The first of the plans in order of preference that fits. `workers` and `ahead` are fixed where given.
 
     processes: of so many that share limit, cores and workers with each other, the plan of one; the one that they work for
-    has the order as well.
+    has the order as well. Tiny pictures have one worker in each where none are asked for.
     Raises LimitError, which names the batch size that would fit or else the smallest limit; `keys(i)` names a record.
     """
     smallest: Plan | None = None
     count, beside = max(1, processes), needs.order_bytes if processes else 0
     limit = None if limit_bytes is None else max(0, limit_bytes - beside) // count
-    cores, workers = max(1, cores // count), None if workers is None else -(-workers // count)
+    cores, workers = 1 if needs.is_tiny else max(1, cores // count), None if workers is None else -(-workers // count)
     for plan in _plans(needs, limit, cores, workers, ahead):
         if limit is None or plan.total_bytes <= limit:
             return plan

@@ -93,7 +93,7 @@ class WorkQueue:
             self._permits -= 1
             run = self._waiting[heavy].popleft()
             self._wake_idle()
-            if self._is_low(heavy):
+            if len(self._waiting[heavy]) < self._threads[heavy]:  # not as soon as it is low: one waking for several batches
                 self._low.notify()
             return run
 

@@ -21,7 +21,7 @@ def read_each(handles, offsets, parts):
     return True
 
 
-@njit(**CACHED)
+@njit(**CACHED | {"nogil": False})  # so short that giving the interpreter lock away would take longer
 def join_crcs(tables, crcs):
     """The CRC-32 of pieces in a row from those of each; `tables`: what the bytes of one become by what follows, uint32."""
     total = np.uint32(0)

@@ -158,13 +158,14 @@ class LocalReader:
     def read_each_into(self, names: Sequence[str], offsets: Numbers, parts: Array) -> bool:
         from pannier.storage.kernels import read_each
 
-        if len(set(names)) > self._open_files:
+        files = set(names)
+        if len(files) > self._open_files:
             return False
         try:
-            handles = np.array([self._handle(name) for name in names], np.int32)
+            handles = {name: self._handle(name) for name in files}
         except OSError:
             return False
-        return bool(read_each(handles, offsets, parts))
+        return bool(read_each(np.array([handles[name] for name in names], np.int32), offsets, parts))
 
     def _handle(self, name: str) -> int:
         handle = self._handles.get(name)
@@ -191,7 +192,8 @@ class LocalDraft:
         with disk_errors_translated(str(self.path)):
             _make_folder(folder, flushed=lasts)
             os.close(os.open(self.path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o666))
-            self.sink: Any = pa.OSFile(str(self.path), "wb")
+            # appended to, not truncated: ext4 sends a file that was truncated to the disk when it is closed
+            self.sink: Any = pa.OSFile(str(self.path), "ab")
 
     def content(self) -> Any:
         with disk_errors_translated(str(self.path)):

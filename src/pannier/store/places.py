@@ -128,15 +128,16 @@ class PictureReader:
         check(buffer, place)
 
     def read_each_into(
-        self, parts: Array, shards: Sequence[str], offsets: Numbers, crcs: Numbers, joiner: CrcJoiner
+        self, parts: Array, shards: Sequence[str], which: Sequence[int], offsets: Numbers, crcs: Numbers, joiner: CrcJoiner
     ) -> bool:
-        """Fills each row of an array from an offset of a shard, all checked at once; False where something is not right.
+        """Fills each row of an array from an offset of one of some shards; False where something is not right.
 
-        `joiner` is for the length of a row.
+        All are checked at once; `joiner` is for the length of a row.
         """
-        if not self._reader.read_each_into([*map(shard_file, shards)], offsets, parts):
+        files = {number: shard_file(shards[number]) for number in set(which)}
+        if not self._reader.read_each_into([files[number] for number in which], offsets, parts):
             return False
-        return not shards or crc32_of(parts.data.cast("B")) == joiner.join(crcs)
+        return not which or crc32_of(parts.data.cast("B")) == joiner.join(crcs)
 
     def _read_elsewhere(self, buffer: memoryview, place: Place) -> int:
         """Where the shard is gone, tidying may have moved the picture into another since it was looked up."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -95,7 +96,8 @@ class ShardWriter:
         edges = np.arange(count + 1, dtype=np.int64) * size
         buffers = [None, pa.py_buffer(edges), pa.py_buffer(pictures)]
         held = pa.LargeBinaryArray.from_buffers(pa.large_binary(), count, buffers)
-        self._write([[""] * count, held, sha256, crc32, *([value] * count for value in facts), [0] * count])
+        keys, *alike = _alike(("", *facts, 0), count)
+        self._write([keys, held, sha256, crc32, *alike])
         self.byte_count += count * size
 
     def _write(self, columns: list[Any]) -> None:
@@ -129,6 +131,13 @@ class ShardWriter:
     def __exit__(self, *_: object) -> None:
         self._flusher.shutdown()
         self._draft.discard()
+
+
+@lru_cache(8)
+def _alike(values: tuple[Any, ...], count: int) -> list[Any]:
+    """The columns that are the same for all pictures of a block: key, facts, perceptual hash."""
+    fields = [field for field in SCHEMA if field.name not in ("picture", "sha256", "crc32")]
+    return [pa.array([value] * count, field.type) for value, field in zip(values, fields, strict=True)]
 
 
 def _joined(pictures: list[bytes]) -> Any:

@@ -252,3 +252,22 @@ def test_a_preview_tells_and_touches_nothing(own: pannier.Snapshot, tmp_path: Pa
 
 def tree(folder: Path) -> dict[str, bytes]:
     return {str(path.relative_to(folder)): path.read_bytes() for path in folder.rglob("*") if path.is_file()}
+
+
+def test_libraries_that_nobody_asks_for_are_not_loaded(archive: Path, tmp_path: Path) -> None:
+    """Arrow and Numba look for them wherever they are installed; a table that needs one of them is read as ever."""
+    program = "import atexit, sys; atexit.register(lambda: print(*sys.modules)); import pannier.cli.entry as e; e.main()"
+    command = [sys.executable, "-c", program, "pack", archive, tmp_path / "a.store"]
+    loaded = {*subprocess.run(command, capture_output=True, text=True, check=True).stdout.split()}
+    assert {"pyarrow", "numba"} <= loaded
+    assert not {"pandas", "scipy"} & loaded
+    paths = [str(path) for path in sorted(archive.rglob("*.jpg"))[:4]]
+    when = pandas.to_datetime(["2026-01-02", None, "2026-03-04", None])
+    columns = {"path": paths, "label": ["a", "b"] * 2, "when": when, "loom": [1, None, 3, 4]}
+    pandas.DataFrame(columns).to_excel(tmp_path / "t.xlsx", index=False)
+    store = tmp_path / "b.store"
+    command = [sys.executable, "-m", "pannier", "pack", tmp_path / "t.xlsx", store, "--columns", "when,loom"]
+    subprocess.run(command, check=True, capture_output=True, timeout=300)
+    again = pannier.create(tmp_path / "c.store").pack(tmp_path / "t.xlsx", columns="when,loom").snapshot
+    assert pannier.open(store).content_id == again.content_id
+    assert sorted(again.frame()["when"].isna()) == [False, False, True, True]

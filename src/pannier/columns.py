@@ -256,6 +256,12 @@ def ipc_bytes(table: Any) -> bytes:
     return sink.getvalue()
 
 
+def from_frame(frame: Any) -> Any:
+    """A pandas data frame as an Arrow table."""
+    pa.table({}).to_pandas()  # Arrow notices pandas here, for which it may not have looked before
+    return pa.Table.from_pandas(frame.rename(columns=str), preserve_index=False)
+
+
 def to_frame(table: Any) -> Any:
     """An Arrow table as a pandas data frame. Raises UsageError where pandas is not installed."""
     try:

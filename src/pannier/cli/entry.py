@@ -9,6 +9,7 @@ import sys
 from typing import Any
 
 from pannier.errors import PannierError
+from pannier.unasked import unasked_left_out
 
 # what an interruption keeps, of commands that go on from there
 _KEPT = {
@@ -25,7 +26,10 @@ _WRITING = ("change", "attach", "tag", "strand", "merge")
 
 def main(arguments: list[str] | None = None) -> None:
     """Runs a command and ends the process with its exit status: 0 done, 1 the data, 2 the call, 130 interrupted."""
-    sys.exit(status_of(sys.argv[1:] if arguments is None else arguments))
+    if arguments is not None:
+        sys.exit(status_of(arguments))
+    with unasked_left_out():
+        sys.exit(status_of(sys.argv[1:]))
 
 
 def status_of(arguments: list[str]) -> int:

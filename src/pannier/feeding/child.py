@@ -10,28 +10,8 @@ import gc
 import json
 import os
 import signal
-import sys
-from collections.abc import Iterator
 
-
-class _Absent:
-    """Libraries that others import where they are installed, for what no engine asks of them: half of its start."""
-
-    names = ("pandas", "scipy", "yaml")
-
-    def find_spec(self, name: str, path: object = None, target: object = None) -> None:
-        if name in self.names:
-            raise ModuleNotFoundError(f"{name} is not looked for while an engine starts", name=name)
-
-
-@contextlib.contextmanager
-def _without_what_is_absent() -> Iterator[None]:
-    absent = _Absent()
-    sys.meta_path.insert(0, absent)
-    try:
-        yield
-    finally:
-        sys.meta_path.remove(absent)
+from pannier.unasked import unasked_left_out
 
 
 def main() -> None:
@@ -51,7 +31,7 @@ def main() -> None:
     with contextlib.ExitStack() as starting:
         starting.callback(_keep_what_is_there)
         if not jobs["modules"]:  # own steps may need anything
-            starting.enter_context(_without_what_is_absent())
+            starting.enter_context(unasked_left_out())
         from pannier.feeding.serving import Child
 
         Child(0, answers).run(jobs, rest, starting.close)

@@ -17,7 +17,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from pannier.columns import Rows
+from pannier.columns import Rows, from_frame
 from pannier.errors import SourceError, UsageError
 from pannier.machine import free_memory_bytes
 from pannier.sources.bounds import Unpacking, refuse_beyond
@@ -338,7 +338,7 @@ def _read_excel(path: Path) -> Any:
         raise UsageError(f"{missing}: pip install 'pannier[excel]', or save the table as CSV") from None
     except Exception as error:  # its readers raise what the damaged bytes happen to provoke
         raise SourceError(f"{path} cannot be read as a table: {_line(error)}") from error
-    return pa.Table.from_pandas(frame.rename(columns=str), preserve_index=False)
+    return from_frame(frame)
 
 
 def _line(error: BaseException) -> str:

@@ -14,6 +14,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from pannier.columns import from_frame
 from pannier.errors import SourceError, UsageError
 from pannier.sources.files import FarFolder, file_stamp, folder_at, here, is_far, read_file, stamps_of
 from pannier.sources.picture_columns import LINK, USUAL_LABELS, find_pictures, is_picture
@@ -120,7 +121,7 @@ def table_from(rows: Any, null: Nulls = ()) -> ReadTable:
             rows.validate(full=True)
             return tidied(rows, null)
         if hasattr(rows, "columns") and hasattr(rows, "iloc"):
-            return tidied(pa.Table.from_pandas(rows.rename(columns=str), preserve_index=False), null)
+            return tidied(from_frame(rows), null)
         if isinstance(rows, Iterable) and not isinstance(rows, (str, bytes, Mapping)):
             listed = list(rows)
             if listed and all(isinstance(row, Mapping) for row in listed):

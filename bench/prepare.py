@@ -32,6 +32,8 @@ FULL: dict[str, Any] = {
     "contrast": 0.2,
 }
 PICTURES = 480
+# of a whole split, so many that what opening costs plays little part
+WHOLE = 1_440
 # a rendered epoch is short: several in a slice, work going on across their borders as in training
 EPOCHS = 4
 
@@ -48,6 +50,9 @@ def run(report: Report) -> None:
         snapshot = pannier.create(Path(folder) / "s.store").pack(archive, shares={"train": 100}).snapshot
         report.title(f"The same from a store of {PICTURES} pictures, two workers on two cores")
         _rendered(report, snapshot)
+        archive = write_archive(Path(folder) / "more", WHOLE)
+        snapshot = pannier.create(Path(folder) / "more.store").pack(archive, shares={"train": 100}).snapshot
+        report.title(f"The same from one of {WHOLE:,}")
         _filling(report, snapshot)
         _whole_splits(report, snapshot)
 

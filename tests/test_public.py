@@ -243,7 +243,7 @@ def test_every_command_has_help_with_an_example(run: Callable[..., Any]) -> None
 
 FLOORS = (
     *("kinds", "array_types", "errors", "strict", "hashing", "choices", "units", "columns", "machine", "memory", "budget"),
-    *("files", "spelling", "results", "executors"),
+    *("unasked", "files", "spelling", "results", "executors"),
     *(
         "images",
         "storage",

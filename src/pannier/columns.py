@@ -10,8 +10,8 @@ from typing import Any, TypeVar
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from pannier.array_types import Flags
 from pannier.errors import UsageError
 from pannier.hashing import argsort_hashes
 
@@ -121,7 +121,7 @@ def differs(first: NameColumn, second: NameColumn) -> np.ndarray[Any, np.dtype[n
 
 def codes_of(chunk: Any) -> Codes:
     """The numbers of a dictionary array, -1 for NULL."""
-    indices = chunk.indices if not chunk.null_count else pc.fill_null(chunk.indices, -1)
+    indices = chunk.indices if not chunk.null_count else chunk.indices.fill_null(-1)
     codes: Codes = indices.to_numpy(zero_copy_only=False)
     return codes
 
@@ -220,11 +220,15 @@ def connected(count: int, links: Rows) -> tuple[Rows, int]:
 
 def keys_below(prefix: str, keys: Any) -> Any:
     """Every key with a prefix before it."""
+    import pyarrow.compute as pc  # which takes as long to load as NumPy does: not where nothing but a feed starts
+
     return pc.binary_join_element_wise(pa.scalar(prefix, keys.type), keys, pa.scalar("", keys.type))
 
 
 def order_of_keys(keys: Any) -> Rows:
     """Row numbers in order of the keys' UTF-8 bytes."""
+    import pyarrow.compute as pc
+
     order: Rows = pc.sort_indices(keys.cast(pa.large_binary())).to_numpy().astype(np.int64)
     return order
 
@@ -246,6 +250,13 @@ def counts_by_class(labels: Any, splits: Any, classes: int, split_count: int) ->
     splits = np.where(splits < 0, split_count, splits).astype(np.int64)
     flat = np.bincount(labels * (split_count + 1) + splits, minlength=(classes + 1) * (split_count + 1))
     return flat.reshape(classes + 1, split_count + 1)
+
+
+def are_equal(first: Any, second: Any) -> Flags:
+    """In which places two columns without NULL are equal."""
+    import pyarrow.compute as pc
+
+    return np.asarray(pc.equal(first, second).to_numpy(zero_copy_only=False), np.bool_)
 
 
 def ipc_bytes(table: Any) -> bytes:

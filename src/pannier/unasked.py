@@ -1,6 +1,6 @@
 """Libraries that others look for wherever they are installed, for what is not asked of them here: half of a start.
 
-Arrow looks for pandas when it first makes an array of a list, Numba for SciPy and YAML when it is imported. Code that names
+Arrow looks for pandas when it first makes an array of a list, Numba for SciPy, CFFI and YAML when it starts. Code that names
 one of them itself gets it.
 """
 
@@ -10,7 +10,7 @@ import contextlib
 import sys
 from collections.abc import Iterator
 
-NAMES = ("pandas", "scipy", "yaml")
+NAMES = ("cffi", "pandas", "scipy", "yaml")
 _LOOKING = ("numba", "pyarrow")
 
 

@@ -93,7 +93,9 @@ class WorkQueue:
             self._permits -= 1
             run = self._waiting[heavy].popleft()
             self._wake_idle()
-            if len(self._waiting[heavy]) < self._threads[heavy]:  # not as soon as it is low: one waking for several batches
+            threads = self._threads[heavy]
+            # of few threads not as soon as it is low: one waking for several batches
+            if len(self._waiting[heavy]) < max(threads, 2 * threads - 2):
                 self._low.notify()
             return run
 

@@ -7,10 +7,9 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from pannier.array_types import Numbers
-from pannier.columns import Rows, numbers_of
+from pannier.columns import Rows, codes_of, numbers_of
 from pannier.errors import NotFoundError, UsageError, did_you_mean
 from pannier.store.state import State
 
@@ -25,8 +24,8 @@ def group_numbers(state: State, name: str, rows: Rows) -> Numbers:
     if name == CLASS:
         groups = numbers_of(*state.manifest.codes("label"), state.classes)[rows].astype(np.int64)
     else:
-        encoded = pc.dictionary_encode(pa.chunked_array(_side(state, name, rows)).combine_chunks())
-        groups = pc.fill_null(encoded.indices, -1).to_numpy(zero_copy_only=False).astype(np.int64)
+        encoded = pa.chunked_array(_side(state, name, rows)).combine_chunks().dictionary_encode()
+        groups = codes_of(encoded).astype(np.int64)
         groups = _by_value(groups, encoded.dictionary)
     if len(rows) and not (groups >= 0).any():
         raise UsageError(f"no record that is fed has a {name}: there is nothing to balance")
@@ -35,6 +34,8 @@ def group_numbers(state: State, name: str, rows: Rows) -> Numbers:
 
 def _by_value(groups: Numbers, values: Any) -> Numbers:
     """Numbers in order of values, whatever record comes first."""
+    import pyarrow.compute as pc
+
     place = np.empty(len(values) + 1, np.int64)
     place[pc.sort_indices(values).to_numpy()] = np.arange(len(values))
     place[-1] = -1

@@ -382,7 +382,7 @@ class RemoteDraft:
         handle, path = tempfile.mkstemp(prefix="pannier-")
         os.close(handle)
         self.path = Path(path)
-        self.sink: Any = pa.OSFile(path, "wb")
+        self.sink: Any = pa.OSFile(path, "ab")  # see `LocalDraft`
 
     def content(self) -> Any:
         self.sink.close()

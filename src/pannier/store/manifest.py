@@ -8,7 +8,6 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from pannier import columns
 from pannier.storage.protocol import Storage
@@ -347,7 +346,7 @@ def rows_there(manifest: Manifest, table: Any) -> columns.Rows:
         if not len(open_rows):
             break
         theirs, ours = manifest.take(at, ["key"]).column(0), keys.take(pa.array(open_rows))
-        same = pc.equal(theirs, ours).to_numpy(zero_copy_only=False)
+        same = columns.are_equal(theirs, ours)
         rows[open_rows[same]] = at[same]
         open_rows, at = open_rows[~same], at[~same] + 1
     return rows
@@ -395,8 +394,9 @@ def _fixed_width(chunk: Any) -> Any:
     """A chunk's values as NumPy sees them, not copied; NULL is not told from others."""
     if pa.types.is_fixed_size_binary(chunk.type):
         return columns.fixed_bytes(chunk, chunk.type.byte_width)
-    if pa.types.is_boolean(chunk.type):  # they are bits; and Arrow would look for pandas, which takes long to import
-        return chunk.cast(pa.uint8()).to_numpy().view(np.bool_)
+    if pa.types.is_boolean(chunk.type):  # they are bits; Arrow's own cast takes long to load
+        bits = np.frombuffer(chunk.buffers()[1] if len(chunk) else b"", np.uint8)
+        return np.unpackbits(bits, count=chunk.offset + len(chunk), bitorder="little")[chunk.offset :].view(np.bool_)
     return (chunk.indices if pa.types.is_dictionary(chunk.type) else chunk).to_numpy()
 
 
@@ -416,7 +416,7 @@ def overridden_rows(base: Any, delta: Any) -> Any:
         is_candidate[is_candidate] = base_hashes[at[is_candidate]] == delta_hashes[rows[is_candidate]]
         at, rows = at[is_candidate], rows[is_candidate]
         theirs, ours = base.column("key").take(pa.array(at)), delta.column("key").take(pa.array(rows))
-        same = pc.equal(theirs, ours).to_numpy(zero_copy_only=False).astype(bool)
+        same = columns.are_equal(theirs, ours)
         overridden.append(at[same])
         at, rows = at[~same] + 1, rows[~same]
     return np.concatenate(overridden)

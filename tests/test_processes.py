@@ -280,12 +280,12 @@ def test_it_starts_from_any_thread_and_any_program(packed: pannier.Snapshot) -> 
 def test_what_auto_takes_is_stated(packed: pannier.Snapshot, monkeypatch: pytest.MonkeyPatch) -> None:
     from pannier.feeding import plan
 
-    large = 500 * 375
+    large = 500 * 375 + 1.5 * 224 * 224
     assert plan.processes_for(1 << 30, large, None, 2) == plan.processes_for(1 << 30, None, None, 2) == 1
     assert plan.processes_for(1 << 30, large, 8 << 30, 40) == 3
     assert plan.processes_for(1 << 30, large, 2 << 30, 40) == 2  # a process for each GiB of the limit
-    assert plan.processes_for(1 << 30, 32 * 32, None, 4) == plan.processes_for(1 << 30, 96 * 96, None, 4) == 4
-    assert plan.processes_for(1 << 30, 128 * 128, None, 4) == 2
+    assert plan.processes_for(1 << 30, 3_000, None, 4) == plan.processes_for(1 << 30, 30_000, None, 4) == 4
+    assert plan.processes_for(1 << 30, 40_000, None, 4) == 2
     assert plan.processes_for(1 << 20, large, None, 40) == plan.processes_for(1 << 30, large, 64 << 20, 40) == 0
     assert packed.feed("val", TREATMENT).processes == 0
     monkeypatch.setattr(plan, "LONG_EPOCH_BYTES", 1 << 10)

@@ -338,7 +338,8 @@ def _processes(job: FeedJob, needs: Needs) -> tuple[int, str | None]:
         return 0, None if wanted == "auto" else str(cannot)
     if wanted != "auto":
         return wanted, None
-    return processes_for(needs.encoded_bytes, needs.pixels, job.limit_bytes, usable_cores()), None
+    pixels = None if needs.kinds.rendered.all() else needs.pixels
+    return processes_for(needs.encoded_bytes, pixels, job.limit_bytes, usable_cores()), None
 
 
 def order_of(job: FeedJob, state: State, count: int, all_rows: Callable[[], Rows]) -> Order:

@@ -20,9 +20,9 @@ from pannier.store.manifest import Manifest
 # decoding that takes more than this from an allocator goes to a heavy lane
 LIGHT_ALLOCATION = 1 << 20
 # of pictures so small two threads take each other the interpreter lock, and one alone feeds as many with less
-TINY_PIXELS = 32 * 32
-# a pixel of a picture takes as long as so many of a canvas, which needs no decoding
-CANVAS_PIXELS = 10
+TINY_PIXELS = 3 * 32 * 32
+# as many decoded pixels take as long as one that is resized to, one of random steps, one of a canvas (bench/prepare.py)
+RESIZED, VARIED, OF_CANVAS = 1.5, 2.0, 0.25
 # canvases that a thread holds until it hands them on to be kept
 KEPT_AT_ONCE = 8
 
@@ -34,8 +34,8 @@ class Needs:
     A kind is one format, mode, size and turn: `encoded` is its largest file, `counts` its records. `largest` are the largest
     files of all, as many as come in a batch, in ascending order.
     kept_bytes: of canvases that a thread keeps. decoded: of `own`, what is decoded into; None for all of it. fetched: what
-    is held of a far storage ahead, the best first. pixels: of a picture, on average, as they are decoded; a canvas counts
-    for as many as take that time; None where nothing is decoded.
+    is held of a far storage ahead, the best first. pixels: as many as are decoded in the time that a picture takes, on
+    average; None where that is not known, as of own steps.
     """
 
     encoded: Numbers
@@ -109,8 +109,9 @@ def needs_of(
     item_bytes = canvas if to_canvas else treatment.byte_count
     none = sums[:0]
     kept = KEPT_AT_ONCE * canvas if keeps else 0
-    pixels = np.where(from_canvas, tall * wide / CANVAS_PIXELS, heights.astype(np.float64) * widths)
-    mean = float(np.average(pixels, weights=counts)) if len(counts) else None
+    pixels = np.where(from_canvas, OF_CANVAS * tall * wide, heights.astype(np.float64) * widths + RESIZED * tall * wide)
+    pixels += VARIED * tall * wide * bool(treatment.varies)
+    mean = float(np.average(pixels, weights=counts)) if len(counts) and not treatment.own else None
     beside = (none, item_bytes, batch_size, order_bytes, total, kept, decoded)
     return Needs(read, own, allocated, scratch, counts, kinds, *beside, pixels=mean)
 

@@ -28,8 +28,8 @@ PROCESS_BYTES = 128 << 20
 # where "auto" takes processes: epochs of some ten seconds of one core, limits beside which an interpreter is little
 LONG_EPOCH_BYTES = 256 << 20
 LARGE_LIMIT_BYTES = 1 << 30
-# one serves a core for every so many pixels that a picture has, up to so many cores: of smaller ones more is Python
-PIXELS_A_CORE = 8192
+# one serves a core for every so many pixels of work (`Needs.pixels`), up to so many cores: of smaller ones more is Python
+PIXELS_A_CORE = 16_384
 CORES_A_PROCESS = 16
 
 # how many of the light records may still be light, the rest going to lanes: the first that fits is taken

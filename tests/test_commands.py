@@ -255,12 +255,19 @@ def tree(folder: Path) -> dict[str, bytes]:
 
 
 def test_libraries_that_nobody_asks_for_are_not_loaded(archive: Path, tmp_path: Path) -> None:
-    """Arrow and Numba look for them wherever they are installed; a table that needs one of them is read as ever."""
+    """Arrow and Numba look for them wherever they are installed; what needs one of them works as ever."""
     program = "import atexit, sys; atexit.register(lambda: print(*sys.modules)); import pannier.cli.entry as e; e.main()"
     command = [sys.executable, "-c", program, "pack", archive, tmp_path / "a.store"]
     loaded = {*subprocess.run(command, capture_output=True, text=True, check=True).stdout.split()}
     assert {"pyarrow", "numba"} <= loaded
-    assert not {"pandas", "scipy"} & loaded
+    assert not {"cffi", "pandas", "scipy"} & loaded
+    fill(tmp_path / "near", 2, ("twill",))
+    for number in range(2):
+        pixels = draw(number, 200, 200)
+        (tmp_path / "near" / "twill" / f"large{number}.png").write_bytes(encoded(pixels, "png"))
+        (tmp_path / "near" / "twill" / f"small{number}.png").write_bytes(encoded(pixels[::2, ::2], "png"))
+    survey = [sys.executable, "-m", "pannier", "survey", tmp_path / "near"]  # by kernels that need no SciPy
+    assert "near" in subprocess.run(survey, capture_output=True, text=True, check=True, timeout=300).stdout
     paths = [str(path) for path in sorted(archive.rglob("*.jpg"))[:4]]
     when = pandas.to_datetime(["2026-01-02", None, "2026-03-04", None])
     columns = {"path": paths, "label": ["a", "b"] * 2, "when": when, "loom": [1, None, 3, 4]}

@@ -248,12 +248,21 @@ def looked_through(pixels, window, out):
             out[i, j] = row[lefts[j]] + rights[j] * (row[lefts[j] + 1] - row[lefts[j]])
 
 
+@njit(**INNER | {"fastmath": {"reassoc", "contract"}})
+def _dot(one, other):
+    """Summed up in whatever order is fastest. NumPy's own would ask SciPy for it, which users need not have."""
+    total = np.float32(0)
+    for i in range(one.size):
+        total += one[i] * other[i]
+    return total
+
+
 @njit(**INNER)
 def _correlation(one, other):
     ours, theirs = one.copy().ravel(), other.copy().ravel()
     ours -= ours.mean()
     theirs -= theirs.mean()
-    return np.dot(ours, theirs) / np.sqrt(np.dot(ours, ours) * np.dot(theirs, theirs) + np.float32(1e-9))
+    return _dot(ours, theirs) / np.sqrt(_dot(ours, ours) * _dot(theirs, theirs) + np.float32(1e-9))
 
 
 @njit(**CACHED)
@@ -267,7 +276,7 @@ def aligned(one, other, window, steps):
     best, kept, largest = np.float32(-2), window.copy(), 1.0
     there = np.empty((side, side), np.float32)
     terms = np.zeros((6, side * side), np.float32)
-    solution, target = np.empty(6), other.copy().ravel()
+    normal, right, solution, target = np.empty((6, 6)), np.empty(6), np.empty(6), other.copy().ravel()
     along = ((np.arange(side) + 0.5) / side).astype(np.float32)
     for step in range(steps + 1):
         looked_through(one, window, there)
@@ -290,8 +299,10 @@ def aligned(one, other, window, steps):
                 terms[3, at] = -down * along[i]
                 terms[4, at] = there[i, j]
                 terms[5, at] = 1
-        normal = np.dot(terms, terms.T).astype(np.float64)
-        right = np.dot(terms, target).astype(np.float64)
+        for a in range(6):
+            right[a] = _dot(terms[a], target)
+            for b in range(a + 1):
+                normal[a, b] = normal[b, a] = _dot(terms[a], terms[b])
         damping = 1e-3 * (normal[0, 0] + normal[1, 1] + normal[2, 2] + normal[3, 3]) + 1e-9
         for a in range(4):
             normal[a, a] += damping

@@ -50,8 +50,18 @@ def test_the_wheel_works_without_the_source_tree_and_the_extras(tmp_path: Path) 
     program += f"from pannier.cli.entry import main\nmain(['demo', {drawn!r}, '--only-draw', '--swatches', '60'])\n"
     done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, env=environment, cwd=tmp_path)
     assert done.returncode == 0, done.stderr
-    page = "import pannier; assert 'near doubles' in str(pannier.survey('drawn/archive').to_dict()); "
-    page += "s = pannier.create('s.store').pack('drawn/archive').snapshot; print(pannier.report(s, 'page.html'))"
+    page = """
+import pannier
+assert 'near doubles' in str(pannier.survey('drawn/archive').to_dict())
+s = pannier.create('s.store').pack('drawn/archive').snapshot
+for frame in (s.frame, s.doubles().to_frame):
+    try:
+        frame()
+        raise SystemExit('a frame without pandas')
+    except pannier.UsageError as error:
+        assert "pip install 'pannier[pandas]'" in str(error)
+print(pannier.report(s, 'page.html'))
+"""
     done = subprocess.run([sys.executable, "-c", page], capture_output=True, text=True, env=environment, cwd=tmp_path)
     assert int(done.stdout) > 10_000, done.stderr  # templates and their scripts came along
     with tarfile.open(source) as archive:

@@ -20,6 +20,7 @@ Rows = np.ndarray[Any, np.dtype[np.int64]]
 Digests = np.ndarray[Any, np.dtype[np.uint8]]
 
 T = TypeVar("T", bound=tuple[Any, ...])
+_NO_PANDAS = "a data frame needs pandas: pip install 'pannier[pandas]'"
 
 NAMES = pa.dictionary(pa.int32(), pa.string())
 DIGEST_BYTES = 32
@@ -278,7 +279,16 @@ def to_frame(table: Any) -> Any:
     try:
         return table.to_pandas()
     except ModuleNotFoundError:
-        raise UsageError("a data frame needs pandas: pip install 'pannier[pandas]', or take the Arrow table") from None
+        raise UsageError(f"{_NO_PANDAS}, or take the Arrow table") from None
+
+
+def frame_of(rows: Iterable[dict[str, Any]], names: Sequence[str] | None = None) -> Any:
+    """A pandas data frame of rows by column. Raises UsageError where pandas is not installed."""
+    try:
+        import pandas
+    except ModuleNotFoundError:
+        raise UsageError(f"{_NO_PANDAS}, or take `to_dict()`") from None
+    return pandas.DataFrame(list(rows), columns=names)
 
 
 def numbers_of(codes: Codes, names: Sequence[str], classes: Sequence[str]) -> Rows:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
+from pannier.columns import frame_of
 from pannier.measuring.answer import Answer, answer_of
 from pannier.measuring.rows import Trial
 from pannier.results import Result, grid, titled
@@ -46,11 +47,8 @@ class Measurement(Result):
         return titled(told, grid(header, rows))
 
     def to_frame(self) -> Any:
-        """The trials as a pandas table, a row each; rates as columns."""
-        import pandas
-
-        rows = [
+        """The trials as a pandas table, a row each; rates as columns. Raises UsageError where pandas is not installed."""
+        return frame_of(
             trial.to_dict() | {"pictures_per_second": trial.rate, "size": "x".join(map(str, trial.size))}
             for trial in self.trials
-        ]
-        return pandas.DataFrame(rows)
+        )

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from pannier.choices import Progress
-from pannier.columns import connected, numbered
+from pannier.columns import connected, frame_of, numbered
 from pannier.images.near import USUAL_DISTANCE, checked_distance, near_links
 from pannier.results import Result
 from pannier.store.records import Record
@@ -56,10 +56,8 @@ class Doubles(Result):
         return {"near": self.near, "pairs": [each.to_dict() for each in self.pairs], "sets": self.sets}
 
     def to_frame(self) -> Any:
-        """The pairs as a pandas table, whose column `unlike` is to be filled in."""
-        import pandas
-
-        return pandas.DataFrame([each.to_dict() for each in self.pairs], columns=list(Double.__dataclass_fields__))
+        """The pairs as a pandas table, whose column `unlike` is to be filled in. Raises UsageError without pandas."""
+        return frame_of((each.to_dict() for each in self.pairs), list(Double.__dataclass_fields__))
 
     @cached_property
     def records(self) -> dict[str, Record]:

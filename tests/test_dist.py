@@ -60,8 +60,13 @@ for frame in (s.frame, s.doubles().to_frame):
         raise SystemExit('a frame without pandas')
     except pannier.UsageError as error:
         assert "pip install 'pannier[pandas]'" in str(error)
-print(pannier.report(s, 'page.html'))
+from pannier.cli.entry import status_of
+assert status_of(['doubles', 's.store', '--table', 'pairs.csv', '--json']) == 0
+pannier.open('s.store').store.change(unlike='pairs.csv', preview=True)
 """
+    done = subprocess.run([sys.executable, "-c", page], capture_output=True, text=True, env=environment, cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    page = "import pannier; print(pannier.report(pannier.open('s.store'), 'page.html'))"
     done = subprocess.run([sys.executable, "-c", page], capture_output=True, text=True, env=environment, cwd=tmp_path)
     assert int(done.stdout) > 10_000, done.stderr  # templates and their scripts came along
     with tarfile.open(source) as archive:

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
-from pathlib import Path
+import csv
+import io
+from dataclasses import fields
 
 import pannier
 from pannier.cli import options as opt
 from pannier.cli.terminal import draw_into, plural, print_json, print_table, progress_bar
+from pannier.files import write_whole
+from pannier.versions.doubles import Double
 
 _SHOWN, _SHOWN_SETS = 12, 3
 
@@ -32,11 +36,20 @@ def doubles(
     with progress_bar("doubles") as progress, workers_at(cluster) as executor:
         found = pannier.open(store).doubles(near, progress=progress, executor=executor)
     if table:
-        found.to_frame().to_csv(Path(table), index=False)
+        write_whole(table, _as_csv(found), flushed=False)
     print_json(found.to_dict()) if json else _print(found, rows, table)
     if figure and found.pairs:
         draw_into(figure, found, "sheet")
     return 0
+
+
+def _as_csv(found: pannier.Doubles) -> str:
+    """All pairs, a row each, with the column `unlike` to be filled in."""
+    text = io.StringIO()
+    writer = csv.DictWriter(text, [field.name for field in fields(Double)], lineterminator="\n")
+    writer.writeheader()
+    writer.writerows(each.to_dict() for each in found.pairs)
+    return text.getvalue()
 
 
 def _print(found: pannier.Doubles, rows: int, table: str | None) -> None:

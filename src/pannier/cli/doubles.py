@@ -10,7 +10,6 @@ import pannier
 from pannier.cli import options as opt
 from pannier.cli.terminal import draw_into, plural, print_json, print_table, progress_bar
 from pannier.files import write_whole
-from pannier.versions.doubles import Double
 
 _SHOWN, _SHOWN_SETS = 12, 3
 
@@ -45,6 +44,8 @@ def doubles(
 
 def _as_csv(found: pannier.Doubles) -> str:
     """All pairs, a row each, with the column `unlike` to be filled in."""
+    from pannier.versions.doubles import Double
+
     text = io.StringIO()
     writer = csv.DictWriter(text, [field.name for field in fields(Double)], lineterminator="\n")
     writer.writeheader()

@@ -200,8 +200,8 @@ def test_working_memory_is_what_the_system_says(tmp_path: Path, scale: int) -> N
             other.stdin.write("\n")
             other.stdin.flush()
             other.stdout.readline()
-            time.sleep(0.05)
             sampler.close()
+            sampler.pause()  # a last look, however late its thread may have been
             assert working_bytes() == pytest.approx(listed_bytes(), rel=0.02)
             off.append(abs(sampler.peak_bytes - before - own - shared) / (own + shared))
             block.close()

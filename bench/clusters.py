@@ -33,20 +33,22 @@ def run(report: Report) -> None:
             executor = client.get_executor(pure=False, retries=3)
             pannier.create(Path(folder) / "warm.store").pack(archive, include="class0/00000*", executor=executor)
             seconds: dict[str, list[float]] = {"here": [], "there": []}
+            calling: dict[str, float] = {}
             idle = _idle_share()
             for number in range(ROUNDS):
                 for where, how in (("here", {"workers": 2}), ("there", {"executor": executor})):
                     started, cpu, own = time.perf_counter(), time.process_time(), time.thread_time()
                     pannier.create(Path(folder) / f"{number}-{where}.store").pack(archive, **how)
                     seconds[where].append(time.perf_counter() - started)
-                    cpu, own = time.process_time() - cpu, time.thread_time() - own
+                    cpu, calling[where] = time.process_time() - cpu, time.thread_time() - own
             peaks = [_peak(worker.pid) for worker in cluster.workers.values()]
     rate = ratio(seconds["here"], seconds["there"])
     report.line("rate of two workers, against two threads", rate, ">= 0.9", rate.median >= 0.9)
-    each = (cpu - own - idle * seconds["there"][-1]) / PICTURES * 1e6
-    what = "scheduling, processor milliseconds per 1,000 pictures, beyond what the cluster takes where it idles"
+    # planning and the commit are there at home too; handing pieces out is not
+    each = (cpu - calling["here"] - idle * seconds["there"][-1]) / PICTURES * 1e6
+    what = "scheduling, processor milliseconds per 1,000 pictures, beyond an idle cluster's and what the same takes here"
     report.line(what, f"{each:.0f}", "<= 100", each <= 100)
-    report.line("planning and the commit, in the thread that called; the same", f"{own / PICTURES * 1e6:.0f}")
+    report.line("what the thread that called takes here, the same", f"{calling['here'] / PICTURES * 1e6:.0f}")
     most = max(peaks)
     report.line("memory of a worker at its most, MiB", f"{most / 2**20:.0f}", "<= 300", most <= 300 << 20)
 

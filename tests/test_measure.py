@@ -150,7 +150,7 @@ def test_what_takes_more_or_dies_is_a_row_and_the_sweep_goes_on(own: pannier.Sna
     ("body", "status", "says"),
     [
         ("import time; time.sleep(60)", "timed_out", "stuck.py"),
-        ("import os; os.kill(os.getpid(), 11)", "died", "signal 11"),
+        ("import os; os.kill(os.getpid(), 11)", "died", "stuck.py"),
         ("raise MemoryError('full')", "died", "full"),
     ],
 )

@@ -90,3 +90,42 @@ def test_a_table_that_takes_more_than_its_limit_is_refused_before_it_is_read(tmp
         SourceError, match="reading it takes 184 MiB of memory, and 96 MiB is the limit: raise `memory_limit`"
     ):
         store.pack(tmp_path / "a.csv", memory_limit="96MiB")
+
+
+# decodes a small picture, then a large one where the system refuses more than 5.5 bytes a pixel: enough for our buffer
+# alone; says which error that comes to
+_REFUSED = """
+import sys
+from pathlib import Path
+from pannier import memory
+from pannier.images.decode import decode
+from pannier.images.facts import read_facts
+
+memory.fix_map_threshold()
+small, large = ((data, read_facts(data)) for data in (Path(file).read_bytes() for file in sys.argv[1:]))
+decode(*small)
+memory.release_free_memory()
+memory.enforce_limit(int(5.5 * large[1].height * large[1].width), memory.writable_bytes())
+try:
+    decode(*large)
+except BaseException as error:
+    print("MemoryError" if isinstance(error, MemoryError) else repr(error))
+"""
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="the system enforces this on Linux alone")
+@pytest.mark.parametrize("kind", ["webp", "tiff"])
+def test_a_decoder_that_is_refused_memory_is_not_a_broken_picture(tmp_path: Path, kind: str) -> None:
+    import cv2
+
+    for name, height, width in (("small", 20, 30), ("large", 1200, 1500)):
+        pixels = np.dstack([np.add.outer(np.arange(height), np.arange(width) * 5)] * 3)
+        file = str(tmp_path / f"{name}.{kind}")
+        if kind == "webp":
+            Image.fromarray(pixels.astype(np.uint8)).save(file, lossless=True, method=0)
+        else:
+            cv2.imwrite(file, (pixels * 9).astype(np.uint16))
+    files = [str(tmp_path / f"{name}.{kind}") for name in ("small", "large")]
+    command = [sys.executable, "-c", _REFUSED, *files]
+    done = subprocess.run(command, capture_output=True, text=True, check=True, timeout=120)
+    assert done.stdout.strip() == "MemoryError", done.stderr

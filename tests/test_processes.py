@@ -173,6 +173,32 @@ def test_engines_end_with_the_process_that_is_fed(own: pannier.Snapshot, how: si
         assert all_ended(pids)
         assert ("KeyboardInterrupt" in errors) == (how == signal.SIGINT)
         assert "leaked" not in errors
+        assert "Fatal" not in errors
+        assert how == signal.SIGINT or not errors
+
+
+def sockets() -> set[int]:
+    handles = [(entry.name, os.readlink(entry)) for entry in Path("/proc/self/fd").iterdir() if entry.is_symlink()]
+    return {int(name) for name, what in handles if what.startswith("socket:")}
+
+
+def test_an_engine_whose_answers_nobody_hears_ends_in_order(
+    packed: pannier.Snapshot, capfd: pytest.CaptureFixture[str]
+) -> None:
+    before = sockets()
+    with packed.feed(None, TREATMENT, batch_size=4, processes=1) as feed:
+        batches = (batch for epoch in feed.epochs() for batch in epoch)
+        kept = [next(batches)]
+        (pid,), (hears,) = engines_of(feed), sockets() - before
+        with open(os.devnull, "rb") as nothing:
+            os.dup2(nothing.fileno(), hears)
+        kept.clear()  # one more batch is made, and said to nobody
+        time.sleep(0.5)
+        assert not has_ended(pid)
+        with pytest.raises(PannierError, match="closed its output"):
+            list(batches)
+    assert all_ended([pid])
+    assert capfd.readouterr().err == ""
 
 
 def test_ctrl_c_at_any_moment_leaves_a_feed_that_goes_on(packed: pannier.Snapshot) -> None:

@@ -93,6 +93,11 @@ def give_back_free_memory() -> None:
         ctypes.CDLL(None).malloc_trim(0)
 
 
+def was_refused(error: BaseException) -> bool:
+    """Whether the system refused memory, as Python or OpenCV says it."""
+    return isinstance(error, MemoryError) or (type(error).__module__ == "cv2" and "Insufficient memory" in str(error))
+
+
 class Sampler:
     """Watches a process's working memory from outside: its peak since the last `reset`, but while it is paused. `close` ends
     the watching.
@@ -129,7 +134,8 @@ class Sampler:
         self._watching.set()
 
     def _look(self) -> None:
-        self.peak_bytes = max(self.peak_bytes, self._bytes())
+        held = self._bytes()
+        self.peak_bytes = max(self.peak_bytes, held)  # read after the look, since two threads look
 
     def _watch(self) -> None:
         while not self._ended.is_set():

@@ -6,16 +6,19 @@ What it will not need is not loaded, and nothing is collected meanwhile: that is
 from __future__ import annotations
 
 import contextlib
+import faulthandler
 import gc
 import json
 import os
 import signal
+import sys
 
 from pannier.unasked import unasked_left_out
 
 
 def main() -> None:
     """Ctrl-C is the parent's, which ends this process in order; what own steps print goes where errors go."""
+    faulthandler.enable()
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     gc.disable()
     answers = os.dup(1)
@@ -28,13 +31,17 @@ def main() -> None:
         said += piece
     line, _, rest = said.partition(b"\n")
     jobs = json.loads(line)
-    with contextlib.ExitStack() as starting:
-        starting.callback(_keep_what_is_there)
-        if not jobs["modules"]:  # own steps may need anything
-            starting.enter_context(unasked_left_out())
-        from pannier.feeding.serving import Child
+    try:
+        with contextlib.ExitStack() as starting:
+            starting.callback(_keep_what_is_there)
+            if not jobs["modules"]:  # own steps may need anything
+                starting.enter_context(unasked_left_out())
+            from pannier.feeding.serving import Child
 
-        Child(0, answers).run(jobs, rest, starting.close)
+            Child(0, answers).run(jobs, rest, starting.close)
+    except BaseException:
+        sys.excepthook(*sys.exc_info())
+    os._exit(1)  # threads may be at work, under which the interpreter must not be taken down
 
 
 def _keep_what_is_there() -> None:

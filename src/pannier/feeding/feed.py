@@ -17,6 +17,7 @@ from pannier.feeding.plan import Plan
 from pannier.feeding.position import position_of, read_position
 from pannier.feeding.sharing import Hold, Shared
 from pannier.feeding.side_columns import checked_columns
+from pannier.memory import was_refused
 from pannier.store.state import State
 
 # more epochs than anybody waits for
@@ -201,7 +202,7 @@ class Feed:
 
     def _fail(self, error: BaseException) -> NoReturn:
         self.close()
-        if isinstance(error, MemoryError):
+        if was_refused(error):
             what = "memory ran out while feeding, below the planned limit"
             raise PannierError(f"{what}: give a lower memory_limit or fewer workers") from error
         raise error

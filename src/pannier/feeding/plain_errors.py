@@ -7,6 +7,7 @@ import traceback
 from typing import Any
 
 from pannier import errors
+from pannier.memory import was_refused
 
 
 def plain_error(error: BaseException) -> dict[str, Any]:
@@ -14,7 +15,8 @@ def plain_error(error: BaseException) -> dict[str, Any]:
     fields = {name: value for name, value in vars(error).items() if _is_plain(value)}
     place = "".join(traceback.format_exception(error)) if not isinstance(error, errors.PannierError) else ""
     cause = None if error.__cause__ is None else plain_error(error.__cause__)
-    return {"kind": type(error).__name__, "text": str(error), "fields": fields, "place": place, "cause": cause}
+    kind = "MemoryError" if was_refused(error) else type(error).__name__
+    return {"kind": kind, "text": str(error), "fields": fields, "place": place, "cause": cause}
 
 
 def error_of(told: dict[str, Any]) -> BaseException:

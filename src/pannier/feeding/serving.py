@@ -7,6 +7,7 @@ bare number of a buffer that is free again. It writes lines: {"ready": ...}, {"m
 
 from __future__ import annotations
 
+import contextlib
 import importlib
 import json
 import logging
@@ -57,7 +58,8 @@ class Child:
                     self._threads.stop()
                     self._tell({"ended": command["end"]})
         except BaseException as error:
-            self._tell({"failed": plain_error(error)})
+            with contextlib.suppress(OSError):  # nobody hears: what is said ends as well
+                self._tell({"failed": plain_error(error)})
         threading.Event().wait()  # the other side has been told, and closes
 
     def _started(self, jobs: Sequence[FeedJob], file: int) -> Threads:

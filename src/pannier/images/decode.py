@@ -14,6 +14,7 @@ from pannier.errors import PictureError
 from pannier.images import webp
 from pannier.images.colors import WHITE, Background, Color, Pixels, bands, from_cmyk, plain
 from pannier.images.facts import PHOTOMETRIC_TAG, Facts, open_with_pillow
+from pannier.memory import was_refused
 
 # below this side a reduced decoding is not asked for: libjpeg's eighths could round to the same size there
 SMALLEST_REDUCED_SIDE = 64
@@ -87,6 +88,7 @@ def decode(
     except (PictureError, MemoryError):
         raise
     except Exception as error:  # decoders raise what the damaged bytes happen to provoke
+        _check_memory(error, data, facts)
         raise PictureError(_reason(error, data, facts)) from error
     return wanted
 
@@ -205,6 +207,14 @@ def _deep_bands(data: bytes | memoryview, facts: Facts) -> Iterator[np.ndarray[A
         band = pixels[top:end]
         band = band if band.ndim == 2 else band[..., order]
         yield np.uint16(65535) - band if is_dark_high else band
+
+
+def _check_memory(error: Exception, data: bytes | memoryview, facts: Facts) -> None:
+    """Raises MemoryError where a decoder was refused memory, which some say as if the picture were damaged."""
+    if was_refused(error):
+        raise MemoryError(str(error)) from error
+    if facts.format == "webp" and webp.is_held_twice(data):
+        np.empty((*facts.coded_size, 4), np.uint8)  # it tells only that it failed: this is what it needs, if it can be had
 
 
 def _reason(error: BaseException, data: bytes | memoryview, facts: Facts) -> str:

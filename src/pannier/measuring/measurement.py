@@ -40,7 +40,8 @@ class Measurement(Result):
             [
                 *(str(trial.workers), str(trial.processes), str(trial.batch_size), trial.source),
                 "none" if trial.memory_limit_bytes is None else show_bytes(trial.memory_limit_bytes),
-                *(f"{trial.rate:,.0f}", f"{trial.share_of_ceiling or 0:.2f}", trial.binds or trial.reason),
+                *(f"{trial.rate:,.0f}", f"{trial.share_of_ceiling or 0:.2f}"),
+                trial.binds or trial.reason.partition("\n")[0],
             ]
             for trial in self.trials
         ]

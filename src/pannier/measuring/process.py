@@ -20,6 +20,8 @@ SETUP_SECONDS = 60.0
 SLACK_SECONDS = 20.0
 # a child that is told to end by its closed input, and does not, is killed after this
 GRACE_SECONDS = 10.0
+# how the interpreter tells of a signal that ends it: between these two stand stacks
+FELL, AFTER_STACKS = "Fatal Python error:", "\nExtension modules:"
 
 
 class TrialEnded(Exception):
@@ -116,7 +118,8 @@ class Child:
         answer: dict[str, Any] = json.loads(line)
         if "error" in answer:
             too_small = answer["error"] == "LimitError"
-            self._end("too_small" if too_small else "died", answer["message"] or answer["error"])
+            reason = answer["message"] or answer["error"]
+            self._end("too_small" if too_small else "died", reason + self._where_it_fell())
         return answer
 
     def _end(self, status: str, reason: str) -> None:
@@ -127,6 +130,8 @@ class Child:
     def _last_words(self) -> str:
         code = self._process.wait()
         how = f"ended by signal {-code}" if code < 0 else f"exit status {code}"
+        if fell := self._where_it_fell():
+            return how + fell
         lines = self._written().strip().splitlines()
         return f"{how}: {lines[-1]}" if lines else how
 
@@ -135,6 +140,11 @@ class Child:
         self._process.send_signal(signal.SIGUSR1)
         time.sleep(0.5)
         return self._written().strip()
+
+    def _where_it_fell(self) -> str:
+        """The stacks of all threads of a process of its own that fell, if one did."""
+        _, fell, stacks = self._written().rpartition(FELL)
+        return f"; {fell}{stacks.partition(AFTER_STACKS)[0].rstrip()}" if fell else ""
 
     def _written(self) -> str:
         self._errors.seek(0)

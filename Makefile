@@ -3,6 +3,9 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
+# a server that speaks like Azure, for the tests of stores there; where npm is not, or brings nothing, they are skipped
+SERVERS := build/servers
+
 .PHONY: demo test lint bench prove fuzz shots reference dist clean
 
 $(VENV)/installed: pyproject.toml
@@ -10,10 +13,15 @@ $(VENV)/installed: pyproject.toml
 	$(BIN)/pip install --quiet --editable ".[dev]"
 	touch $@
 
+$(SERVERS)/installed:
+	mkdir -p $(SERVERS)
+	npm install --silent --no-audit --no-fund --prefix $(SERVERS) azurite@3 || echo "no npm: tests of Azure are skipped"
+	touch $@
+
 demo: $(VENV)/installed
 	$(BIN)/pannier demo
 
-test: lint
+test: lint $(SERVERS)/installed
 	$(BIN)/pytest -n 3 --dist worksteal
 
 lint: $(VENV)/installed

@@ -46,9 +46,9 @@ def run(report: Report) -> None:
     report.line("rate of two workers, against two threads", rate, ">= 0.9", rate.median >= 0.9)
     # planning and the commit are there at home too; handing pieces out is not
     each = (cpu - calling["here"] - idle * seconds["there"][-1]) / PICTURES * 1e6
-    what = "scheduling, processor milliseconds per 1,000 pictures, beyond an idle cluster's and what the same takes here"
+    what = "scheduling, ms per 1,000, beyond an idle cluster's and the same here"
     report.line(what, f"{each:.0f}", "<= 100", each <= 100)
-    report.line("what the thread that called takes here, the same", f"{calling['here'] / PICTURES * 1e6:.0f}")
+    report.line("what the calling thread takes here, ms of processor per 1,000", f"{calling['here'] / PICTURES * 1e6:.0f}")
     most = max(peaks)
     report.line("memory of a worker at its most, MiB", f"{most / 2**20:.0f}", "<= 300", most <= 300 << 20)
 

@@ -1,4 +1,4 @@
-"""A store in an Azure container, on a server that speaks like it, where one is installed (npm install -g azurite)."""
+"""A store in an Azure container, on a server that speaks like it, which `make test` installs where npm is."""
 
 from __future__ import annotations
 
@@ -21,7 +21,8 @@ import pannier
 from pannier.errors import NotFoundError
 from tests.conftest import fill
 
-SERVER = shutil.which("azurite-blob")
+SERVERS = Path(__file__).parent.parent / "build" / "servers" / "node_modules" / ".bin"
+SERVER = shutil.which("azurite-blob") or shutil.which("azurite-blob", path=SERVERS)
 pytestmark = pytest.mark.skipif(SERVER is None, reason="no server that speaks like Azure: npm install -g azurite")
 pytest.importorskip("obstore", reason="stores in buckets: pip install 'pannier[remote]'")
 

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 
 from pannier.hashing import FIRST, GOLDEN, SECOND
-from pannier.images.kernels.compiling import CACHED, INNER, U64
+from pannier.images.kernels.compiling import CACHED, INNER, U64, compiled
 
 # sides up to this many pixels are told apart; with longer ones, which are rare, all records are told one by one
 SIDE_BITS = 22
@@ -14,7 +13,7 @@ SIDE_BITS = 22
 TOO_MANY, TOO_LONG = -1, -2
 
 
-@njit(**INNER, inline="always")
+@compiled(**INNER, inline="always")
 def _key_of(row, is_rendered, form, mode, turn, progressive, height, width, forms, modes):
     """What a record's kind is known by, and what is left of sides that are too long for that."""
     tall, wide = np.int64(height[row]), np.int64(width[row])
@@ -23,7 +22,7 @@ def _key_of(row, is_rendered, form, mode, turn, progressive, height, width, form
     return (((key << SIDE_BITS) | tall) << SIDE_BITS) | wide, (tall | wide) >> SIDE_BITS
 
 
-@njit(**INNER, inline="always")
+@compiled(**INNER, inline="always")
 def _has_bit(words, at):
     return (words[U64(at) >> U64(6)] >> (U64(at) & U64(63))) & U64(1) == U64(1)
 
@@ -34,7 +33,7 @@ def _has_bit(words, at):
 # alike, takes half as long.
 
 
-@njit(**CACHED)
+@compiled(**CACHED)
 def tell_apart(
     rows, words, begin, end, place, positions, rendered,
     form, mode, turn, progressive, height, width, byte_count, forms, modes,
@@ -87,7 +86,7 @@ def tell_apart(
     return found
 
 
-@njit(**CACHED)
+@compiled(**CACHED)
 def mark(
     rows, words, begin, end, place, positions, rendered,
     form, mode, turn, progressive, height, width, forms, modes,
@@ -111,7 +110,7 @@ def mark(
         place += 1
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def _fold(key, word):
     """`fold_each` of one word."""
     value = (key ^ word) + U64(GOLDEN)
@@ -120,7 +119,7 @@ def _fold(key, word):
     return value ^ (value >> U64(31))
 
 
-@njit(**CACHED)
+@compiled(**CACHED)
 def walk(places, count, bits, keys):
     """What stands at each place: a network of so many bits, again where that is beyond the count."""
     found = np.empty(len(places), np.int64)

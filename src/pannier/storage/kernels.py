@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit, types
+from numba import types
 
-from pannier.images.kernels.compiling import CACHED
+from pannier.images.kernels.compiling import CACHED, compiled
 
 # the C library's own: from a file, into so many bytes of memory, from an offset on
 _pread = types.ExternalFunction("pread", types.intp(types.int32, types.uintp, types.uintp, types.int64))
 
 
-@njit(**CACHED)
+@compiled(**CACHED)
 def read_each(handles, offsets, parts):
     """Fills each row of `parts` from a file and offset of its own; False where one came not whole."""
     for i in range(len(handles)):
@@ -21,7 +21,7 @@ def read_each(handles, offsets, parts):
     return True
 
 
-@njit(**CACHED | {"nogil": False})  # so short that giving the interpreter lock away would take longer
+@compiled(**CACHED | {"nogil": False})  # so short that giving the interpreter lock away would take longer
 def join_crcs(tables, crcs):
     """The CRC-32 of pieces in a row from those of each; `tables`: what the bytes of one become by what follows, uint32."""
     total = np.uint32(0)

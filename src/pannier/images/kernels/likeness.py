@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 
-from pannier.images.kernels.compiling import CACHED, INNER, U32, U64
+from pannier.images.kernels.compiling import CACHED, INNER, U32, U64, compiled
 
 
-@njit(**CACHED)
+@compiled(**CACHED)
 def perceptual_bits(picture, cosines, sums, small):
     """The hash of gray pixels: 16 times their means in `small`, (side, side), a bit for each of cosines @ small @ cosines.T.
 
@@ -60,7 +59,7 @@ def perceptual_bits(picture, cosines, sums, small):
     return bits
 
 
-@njit(**CACHED)
+@compiled(**CACHED)
 def root_of(parents, at):
     """The root of a tree of a union-find forest; halves the way there."""
     while parents[at] != at:
@@ -69,7 +68,7 @@ def root_of(parents, at):
     return at
 
 
-@njit(**CACHED)
+@compiled(**CACHED)
 def area_means(picture, means):
     """Means of a picture's areas, uint8 (side, side); it has at least as many rows and columns.
 
@@ -106,7 +105,7 @@ def area_means(picture, means):
             means[i, j] = np.uint8(total * scale + np.float32(0.5))
 
 
-@njit(**CACHED)
+@compiled(**CACHED)
 def halved(pixels, small):
     """Every other pixel of a smoothed square, float32: each is 1, 3, 3, 1 eighths of its neighbours, edges repeated."""
     side, last = small.shape[0], pixels.shape[0] - 1
@@ -124,7 +123,7 @@ def halved(pixels, small):
             small[i, j] = (rows[i, left] + rows[i, right] + three * middle) * eighth
 
 
-@njit(**CACHED)
+@compiled(**CACHED)
 def weighted(frequencies, weights, outlines):
     """Outlines of length 1 from frequencies by (cut, down, cut, across): of the first cuts, then of all pairs of others."""
     cuts, count = frequencies.shape[0], frequencies.shape[1]
@@ -142,7 +141,7 @@ def weighted(frequencies, weights, outlines):
             outlines[k, i] *= scale
 
 
-@njit(**CACHED)
+@compiled(**CACHED)
 def codes_of(outline, places, turns, signs, codes):
     """The signs of an outline's bits at `places`, by turn, as numbers."""
     for t in range(codes.size):
@@ -153,14 +152,14 @@ def codes_of(outline, places, turns, signs, codes):
         codes[t] = code
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def _count_bits(bits):
     bits -= (bits >> U64(1)) & U64(0x5555555555555555)
     bits = (bits & U64(0x3333333333333333)) + ((bits >> U64(2)) & U64(0x3333333333333333))
     return (((bits + (bits >> U64(4))) & U64(0x0F0F0F0F0F0F0F0F)) * U64(0x0101010101010101)) >> U64(56)
 
 
-@njit(**CACHED)
+@compiled(**CACHED)
 def find_candidates(outlines, index, roots, own, weak, most, least, best, way, touched):
     """Pictures that may be like one, from its outlines through all windows; how many are in `touched`.
 
@@ -226,7 +225,7 @@ def find_candidates(outlines, index, roots, own, weak, most, least, best, way, t
     return found
 
 
-@njit(**CACHED)
+@compiled(**CACHED)
 def looked_through(pixels, window, out):
     """A square's window (left, top, right, bottom: parts cut off), in as many pixels, bilinear, edges repeated."""
     side = pixels.shape[0]
@@ -248,7 +247,7 @@ def looked_through(pixels, window, out):
             out[i, j] = row[lefts[j]] + rights[j] * (row[lefts[j] + 1] - row[lefts[j]])
 
 
-@njit(**INNER | {"fastmath": {"reassoc", "contract"}})
+@compiled(**INNER | {"fastmath": {"reassoc", "contract"}})
 def _dot(one, other):
     """Summed up in whatever order is fastest. NumPy's own would ask SciPy for it, which users need not have."""
     total = np.float32(0)
@@ -257,7 +256,7 @@ def _dot(one, other):
     return total
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def _correlation(one, other):
     ours, theirs = one.copy().ravel(), other.copy().ravel()
     ours -= ours.mean()
@@ -265,7 +264,7 @@ def _correlation(one, other):
     return _dot(ours, theirs) / np.sqrt(_dot(ours, ours) * _dot(theirs, theirs) + np.float32(1e-9))
 
 
-@njit(**CACHED)
+@compiled(**CACHED)
 def aligned(one, other, window, steps):
     """Moves `window` so that `one` through it, brightened as it may be, is most like `other`; how they correlate then.
 

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 
-from pannier.images.kernels.compiling import CACHED, I32, INNER, U8, U64
+from pannier.images.kernels.compiling import CACHED, I32, INNER, U8, U64, compiled
 
 BITS = 12
 
 
-@njit(**CACHED)
+@compiled(**CACHED)
 def light(view, matrices, tables, has_table, out):
     """Pointwise steps, stage by stage: colors times a matrix, then a table. `view` -> `out`, uint8 (channels, pixels), two.
 
@@ -32,7 +31,7 @@ def light(view, matrices, tables, has_table, out):
                     plane[i] = tables[stage, plane[i]]
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def scaled(source, factor, offset, out):
     plus = I32(offset + 2048)
     factor = I32(factor)
@@ -40,7 +39,7 @@ def scaled(source, factor, offset, out):
         out[x] = U8(min(max((factor * I32(source[x]) + plus) >> I32(12), I32(0)), I32(255)))
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def mix(red, green, blue, m, out_red, out_green, out_blue):
     if m[0, 1] == 0 and m[0, 2] == 0 and m[1, 0] == 0 and m[1, 2] == 0 and m[2, 0] == 0 and m[2, 1] == 0:
         scaled(red, m[0, 0], m[0, 3], out_red)
@@ -59,7 +58,7 @@ def mix(red, green, blue, m, out_red, out_green, out_blue):
         out_blue[x] = U8(min(max((i * r + j * g_ + k * b_ + n) >> bits, low), high))
 
 
-@njit(**CACHED)
+@compiled(**CACHED)
 def to_line(view, mirrored, scale, offset, out):
     """`out` = float32(pixel) * scale + offset, two roundings; float32 or uint8. `mirrored`: 1 left-right, 2 top-bottom."""
     channels, height, width = view.shape
@@ -79,7 +78,7 @@ def to_line(view, mirrored, scale, offset, out):
                     values[x] = np.float32(source[x]) * s + b
 
 
-@njit(**CACHED)
+@compiled(**CACHED)
 def to_table(view, mirrored, table, out):
     """`out` = table[channel, pixel], whatever its type."""
     channels, height, width = view.shape
@@ -92,7 +91,7 @@ def to_table(view, mirrored, table, out):
                 values[x] = row[source[width - 1 - x if mirrored & 1 else x]]
 
 
-@njit(**CACHED)
+@compiled(**CACHED)
 def sums(view, totals):
     """The sum of pixels and of their squares by channel, into `totals` int64 (channels, 2)."""
     channels, height, width = view.shape
@@ -110,7 +109,7 @@ def sums(view, totals):
         totals[c, 0], totals[c, 1] = total, squares
 
 
-@njit(**CACHED)
+@compiled(**CACHED)
 def count_values(images, counts):
     """Adds how often each value 0..255 is there to `counts` int64 (channels, 256); `images` uint8 (n, channels, H, W)."""
     apart = np.zeros((4, 256), np.int64)
@@ -130,7 +129,7 @@ def count_values(images, counts):
                 counts[c, v] += apart[0, v] + apart[1, v] + apart[2, v] + apart[3, v]
 
 
-@njit(**CACHED)
+@compiled(**CACHED)
 def add_noise(flat, seed, normal, amount):
     """Adds to every pixel of `flat`, uint8 (channels * H * W), a normal number of deviation `amount` / 256.
 
@@ -151,7 +150,7 @@ def add_noise(flat, seed, normal, amount):
         flat[i] = U8(min(max(np.int64(flat[i]) + ((drawn * amount + (1 << 23)) >> 24), 0), 255))
 
 
-@njit(**CACHED)
+@compiled(**CACHED)
 def gray_by_weights(picture, weights, out):
     """(w0 R + w1 G + w2 B + 32768) >> 16 of uint8 (h, w, 3), with weights of 16 bits."""
     a, b, c = weights[0], weights[1], weights[2]

@@ -16,7 +16,7 @@ import numpy as np
 from numba import njit
 
 from pannier.array_types import Array
-from pannier.images.kernels.compiling import CACHED, I32, INNER, U8, U16, U32, U64
+from pannier.images.kernels.compiling import CACHED, I32, INNER, U8, U16, U32, U64, compiled
 
 # a reduction beyond this is brought below it by whole-number boxes first: 8-bit weights would get too coarse
 LARGEST_RATIO = 16
@@ -27,7 +27,7 @@ NEAREST, BILINEAR, BICUBIC, LANCZOS = 0, 1, 2, 3
 PAD, EDGE, MIRROR = 0, 1, 2
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def reached(center, support, source):
     """Which pixels of `source` lie within a filter's support: from, to before; one at the least."""
     low = max(int(math.floor(center - support + 0.5)), 0)
@@ -38,7 +38,7 @@ def reached(center, support, source):
     return low, high
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def move_inside(source, first, weights, taps):
     """Moves rows of weights that would run over the source's end."""
     for i in range(first.shape[0]):
@@ -49,7 +49,7 @@ def move_inside(source, first, weights, taps):
             first[i] -= gap
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def axis_weights(source, start, length, target, mirrored, first, weights):
     """Fills `first` (target) and `weights` (target, taps) for the stretch [start, start + length) of `source` pixels.
 
@@ -91,7 +91,7 @@ def axis_weights(source, start, length, target, mirrored, first, weights):
     return widest
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def pad_taps(source, first, weights, taps):
     """Widens every row to a multiple of four taps (two for plain interpolation), moving rows that would run over the end.
 
@@ -104,7 +104,7 @@ def pad_taps(source, first, weights, taps):
     return wanted
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def weigh_rows(source, left, n, first, weights, taps, begin, end, sums, out):
     """out[y, x] = (sum over k of weights[y, k] * source[first[y] + k, left + x] + 128) >> 8, for y from begin to end."""
     half, shift = U16(128), U16(8)
@@ -155,7 +155,7 @@ def weigh_rows(source, left, n, first, weights, taps, begin, end, sums, out):
                 row[x] = U8(sums[x] >> shift)
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def weights_of(kind, source, start, length, target, mirrored, first, weights):
     """As `axis_weights`, padded; for the filter "nearest" of the one pixel that a target's center lies in."""
     if kind == BILINEAR:
@@ -171,7 +171,7 @@ def weights_of(kind, source, start, length, target, mirrored, first, weights):
     return pad_taps(source, first, weights, taps)
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def lobed(kind, x):
     """The cubic (a = -0.5) over two pixels, or Lanczos over three, at a distance."""
     x = abs(x)
@@ -189,7 +189,7 @@ def lobed(kind, x):
     return 0.0
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def lobed_weights(kind, source, start, length, target, mirrored, first, weights):
     """As `axis_weights` for the filters with negative lobes: weights of 12 bits, each row sums to 4096."""
     scale = length / target
@@ -222,7 +222,7 @@ def lobed_weights(kind, source, start, length, target, mirrored, first, weights)
     return widest
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def weigh_rows_signed(source, left, n, first, weights, taps, begin, end, sums, out):
     """out[y, x] = (sum over k of weights[y, k] * source[first[y] + k, left + x] + 2048) >> 12, kept within 0..255."""
     for y in range(begin, end):
@@ -239,7 +239,7 @@ def weigh_rows_signed(source, left, n, first, weights, taps, begin, end, sums, o
             row[x] = U8(min(max(sums[x] >> I32(12), I32(0)), I32(255)))
 
 
-@njit(**CACHED)
+@compiled(**CACHED)
 def bounced(at, length):
     """Where a place outside 0..length lies when the axis is mirrored at its two ends, as often as needed."""
     at = at % (2 * length)
@@ -252,7 +252,7 @@ def swap(a, b, shift, mask):
     return a ^ (x << shift), b ^ x
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def transpose_bytes(a, begin, width, b, tiles):
     """Byte transpose in tiles of 8 x 8 (Warren, "Hacker's Delight", section 7-3): a is (8 I, J), b (8 J, I), in words.
 
@@ -286,7 +286,7 @@ def transpose_bytes(a, begin, width, b, tiles):
             b[q + 4, i], b[q + 5, i], b[q + 6, i], b[q + 7, i] = t4[j], t5[j], t6[j], t7[j]
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def box_reduce(source, channels, across, down, sums, out):
     """Averages whole boxes of `down` rows and `across` pixels, rounded half up; those at the far edges over what is there.
 
@@ -317,21 +317,21 @@ def plane_bytes(rows: int, columns: int) -> int:
     return (((rows + 7) // 8 * 8) * ((columns + 7) // 8 * 8) + 63) // 64 * 64
 
 
-_plane_bytes = njit(**INNER)(plane_bytes)
+_plane_bytes = compiled(**INNER)(plane_bytes)
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def plane_of(scratch, at, rows, columns):
     """A part of scratch memory as rows; `at` in the numbers that it is made of."""
     return scratch[at : at + rows * columns].reshape(rows, columns)
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def whole_words(number):
     return (number + 7) // 8 * 8
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def whole_lines(number):
     """Bytes, rounded up so that what comes next starts on 64."""
     return (number + 63) // 64 * 64
@@ -368,7 +368,7 @@ def scratch_bytes(
     return boxed + tables + sums + planes + 1024
 
 
-@njit(**CACHED)
+@compiled(**CACHED)
 def fill_edges(out, target, window, border, pad, scale, offset):
     """What the picture leaves free of a window: the pad color's value, the nearest pixel's or that of the mirror image.
 
@@ -401,7 +401,7 @@ def fill_edges(out, target, window, border, pad, scale, offset):
                         row[x] = value
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def lies_at(at, border, begin, length, low, high):
     """Which place of an axis stands in for one outside the picture, which lies at begin..begin + length."""
     if border == MIRROR:
@@ -409,7 +409,7 @@ def lies_at(at, border, begin, length, low, high):
     return min(max(at, low), high - 1)
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def lay_down(source, rows, columns, scale, offset, out, c, top, left):
     """Rows of bytes as values into a plane of `out`, from `top` and `left` on: float32(v) * scale + offset."""
     factor, shift = scale[c], offset[c]
@@ -424,7 +424,7 @@ def lay_down(source, rows, columns, scale, offset, out, c, top, left):
                 values[x] = np.float32(pixels[x]) * factor + shift
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def keep(source, rows, columns, kept, c, top, left):
     """The same rows as they are."""
     for row in range(rows):
@@ -436,7 +436,7 @@ def keep(source, rows, columns, kept, c, top, left):
 def _compiled(lobed):
     """The kernel for filters with negative lobes, or for those without: each compiled only where it is used."""
 
-    @njit(**CACHED)
+    @compiled(**CACHED)
     def prepare(picture, channels, box, target, flips, kind, scale, offset, window, scratch, out, kept):
         """`picture` uint8 (h, channels * w) -> `out` (channels, H, W), float32 or uint8. For `box`, `target` see Placement.
 

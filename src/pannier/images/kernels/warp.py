@@ -14,7 +14,7 @@ import math
 import numpy as np
 from numba import njit
 
-from pannier.images.kernels.compiling import CACHED, I32, INNER, U8, U32, U64
+from pannier.images.kernels.compiling import CACHED, I32, INNER, U8, U32, U64, compiled
 from pannier.images.kernels.resize import MIRROR, PAD, bounced
 
 # canvas pixels to one of the view up to which the bilinear weights stay
@@ -23,7 +23,7 @@ FRACTIONS = 32
 MOST_TAPS = 32
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def taps_of(ratio):
     """Width of the box, and how many canvas pixels are taken in on one axis: an even number."""
     if ratio <= BILINEAR_RATIO:
@@ -32,7 +32,7 @@ def taps_of(ratio):
     return width, min(MOST_TAPS, 2 * int(math.ceil(1.0 + width / 2)))
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def below(t):
     """How much of the triangle of half width 1 lies below t."""
     if t <= -1.0:
@@ -42,13 +42,13 @@ def below(t):
     return 0.5 * (1.0 + t) * (1.0 + t) if t < 0.0 else 1.0 - 0.5 * (1.0 - t) * (1.0 - t)
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def share_of(x, half):
     """The weight of a pixel at a distance: the triangle, averaged over a box of that half width."""
     return max(0.0, 1.0 - abs(x)) if half == 0.0 else below(x + half) - below(x - half)
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def box_table(width, taps, weights):
     """Weights (FRACTIONS, taps) of 8 bits for places at (f + 1/2) / FRACTIONS beyond a pixel's center; rows sum to 256."""
     half = width / 2
@@ -69,7 +69,7 @@ def box_table(width, taps, weights):
         weights[f, most] += rest
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def outside(at, length, border):
     """Which canvas pixel of an axis stands in for one outside it; -1 for the pad color."""
     if 0 <= at < length:
@@ -81,7 +81,7 @@ def outside(at, length, border):
     return min(max(at, 0), length - 1)
 
 
-@njit(**CACHED)
+@compiled(**CACHED)
 def warp(planes, stride, origin, size, matrix, ratios, border, pad, rows, columns, packed, corners, out):
     """`planes` uint8 (channels, h * w), the part at `origin` of a canvas of `size`, -> `out` uint8 (channels, H, W).
 
@@ -123,7 +123,7 @@ def warp(planes, stride, origin, size, matrix, ratios, border, pad, rows, column
                 out[c, y, x] = U8((total + 32768) >> 16)
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def weighed(plane, at, stride, down, across):
     """The mean of a rectangle of a plane that begins at `at`, by weights down and across: (sum + 2 ** 15) >> 16."""
     one = U64(1)
@@ -138,7 +138,7 @@ def weighed(plane, at, stride, down, across):
     return U8(total >> I32(16))
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def places(matrix, y, steps, nudge, rows, columns):
     """Where the centers of a row of the view lie among the canvas' centers, in `steps` of a pixel, rounded down.
 
@@ -160,7 +160,7 @@ def places(matrix, y, steps, nudge, rows, columns):
             rows[x] = I32(np.floor(((d * at_x + v) * near - 0.5) * steps + nudge))
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def bilinear(planes, stride, origin, size, matrix, border, pad, rows, columns, packed, corners, out):
     """`warp` for two pixels on each axis: weights of 8 bits, (sum + 2 ** 15) >> 16."""
     channels, height, width = out.shape
@@ -193,14 +193,14 @@ def bilinear(planes, stride, origin, size, matrix, border, pad, rows, columns, p
                 out[c, y, x] = U8(((256 - fy) * upper + fy * lower + 32768) >> 16)
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def pack(red, green, blue, packed):
     """Three planes into words, so that one load fetches a pixel (bench/prepare.py: two thirds of the warp's time go)."""
     for i in range(packed.shape[0]):
         packed[i] = U32(red[i]) | (U32(green[i]) << U32(8)) | (U32(blue[i]) << U32(16))
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def blend_three(packed, stride, origin, rows, columns, corners, red, green, blue):
     """A row of three channels. First all loads, then all arithmetic: the compiler makes vector code of the second.
 
@@ -233,7 +233,7 @@ def blended(a, b, c, d, p, q, r, s):
     return U8(U32(U32(upper + lower) + U32(32768)) >> U32(16))
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def blend_one(plane, stride, origin, rows, columns, out):
     lower = plane[stride:]
     top, left, step = I32(origin[0]), I32(origin[1]), I32(stride)
@@ -248,7 +248,7 @@ def blend_one(plane, stride, origin, rows, columns, out):
         out[x] = U8(U32(total + half) >> bits)
 
 
-@njit(**INNER)
+@compiled(**INNER)
 def taken(plane, stride, y, x, origin, pad):
     """One pixel of the canvas, or the pad color."""
     return I32(pad) if y < 0 or x < 0 else I32(plane[(y - origin[0]) * stride + x - origin[1]])

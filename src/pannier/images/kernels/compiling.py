@@ -16,6 +16,7 @@ import numpy as np
 from numba import config, njit
 from numba.core import event
 from numba.core.caching import FunctionCache
+from numba.core.runtime import rtsys
 from numba.core.serialize import dumps
 
 from pannier.errors import StoreError
@@ -63,6 +64,12 @@ class _Kept(FunctionCache):  # type: ignore[misc]  # Numba has no types
     def __init__(self, function: Callable[..., Any]) -> None:
         super().__init__(function)
         self._cache_file = _Files(Path(self._cache_path), self._impl.filename_base, _sources(function.__code__.co_filename))
+
+    def load_overload(self, arguments: Any, target: Any) -> Any:
+        """As Numba's, which makes itself ready to compile first: for what is kept that is not needed, and takes a sixth of
+        an engine's start. Where nothing is kept it does so when it compiles."""
+        rtsys.initialize(target)
+        return self._load_overload(arguments, target)
 
 
 class _Files:

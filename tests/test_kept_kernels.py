@@ -10,6 +10,9 @@ from pathlib import Path
 
 import pytest
 
+import pannier
+from tests.varied import write_varied
+
 ROOT = Path(__file__).parent.parent
 
 # a small kernel that calls another module's, which a test may change
@@ -37,6 +40,19 @@ values = np.arange(3, dtype=sys.argv[1])
 out = np.zeros(3, values.dtype)
 fill(values, out)
 print(*out.tolist(), sum(fill.stats.cache_hits.values()))
+"""
+# a feed whose limit leaves its larger pictures to a heavy lane, and what Numba loads to compile a search
+FEED = """
+import sys
+import pannier
+snapshot, how = pannier.open(sys.argv[1]), {"workers": 1, "processes": 0}
+try:
+    snapshot.feed(None, pannier.Treatment(16), memory_limit="1MiB", **how)
+except pannier.LimitError as error:
+    limit = error.smallest_limit
+with snapshot.feed(None, pannier.Treatment(16), memory_limit=limit, **how) as feed:
+    next(iter(feed))
+    print(feed.plan.heavy_lanes, "numba.np.arraymath" in sys.modules)
 """
 
 
@@ -120,3 +136,11 @@ def test_kinds_that_are_compiled_at_once_are_not_mixed_up(folder: Path) -> None:
     assert [each.communicate()[0].rsplit(None, 1)[0] for each in running] == list(kinds.values())
     for kind, given in kinds.items():
         assert call(folder, kind) == (f"{given} 1", "")
+
+
+def test_a_feed_loads_no_more_for_its_kernels_than_they_run(tmp_path: Path) -> None:
+    pannier.create(tmp_path / "s.store").pack(write_varied(tmp_path / "pictures", 12, 3))
+    command = [sys.executable, "-c", FEED, str(tmp_path / "s.store")]
+    for _ in range(2):  # the first may compile
+        given = subprocess.run(command, capture_output=True, text=True, check=True).stdout
+    assert given == "1 False\n"

@@ -92,13 +92,17 @@ def mark(
     form, mode, turn, progressive, height, width, forms, modes,
     keys, wanted, marks,
 ):  # fmt: skip
-    """By place whether a row is of the kinds that are wanted, whose keys ascend."""
+    """By place whether a row is of the kinds that are wanted, whose keys ascend.
+
+    They are found by halves here: Numba's search would have SciPy's linear algebra loaded with it.
+    """
     are_listed, are_flagged, are_elsewhere, are_rendered = (
         len(rows) > 0,
         len(words) > 0,
         len(positions) > 0,
         len(rendered) > 0,
     )
+    last, is_wanted = np.int64(-1), False
     for at in range(begin, end):
         if are_flagged and not _has_bit(words, at):
             continue
@@ -106,7 +110,13 @@ def mark(
         row = U64(positions[U64(own)] if are_elsewhere else own)
         is_rendered = are_rendered and rendered[U64(place)]
         key, _ = _key_of(row, is_rendered, form, mode, turn, progressive, height, width, forms, modes)
-        marks[U64(place)] = wanted[np.searchsorted(keys, key)]
+        if key != last:
+            first, beyond = np.int64(0), np.int64(len(keys))
+            while beyond - first > 1:
+                middle = (first + beyond) >> 1
+                first, beyond = (first, middle) if keys[U64(middle)] > key else (middle, beyond)
+            last, is_wanted = key, wanted[U64(first)]
+        marks[U64(place)] = is_wanted
         place += 1
 
 

@@ -83,7 +83,7 @@ class FeedRunner:
 
     def __init__(self, job: Job) -> None:
         feed_job, state = _opened(job)
-        warm_up_for([work_of(replace(feed_job, memory_limit=None), state)])
+        warm_up_for([work_of(feed_job, state)])
         limit = feed_job.limit_bytes
         self._step = Step(*job["step"]) if job.get("step") else None
         self._files = _Files(state, feed_job, job.get("folder")) if job.get("cold") else None

@@ -243,7 +243,8 @@ def test_every_command_has_help_with_an_example(run: Callable[..., Any]) -> None
 
 
 FLOORS = (
-    *("kinds", "array_types", "errors", "strict", "hashing", "choices", "units", "columns", "machine", "memory", "budget"),
+    *("kinds", "array_types", "errors", "strict", "hashing", "choices", "units", "columns"),
+    *("containers", "machine", "memory", "budget"),
     *("unasked", "files", "spelling", "results", "executors"),
     *(
         "images",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import os
 import platform
 from collections.abc import Iterator, Mapping
@@ -9,35 +10,25 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-_CGROUP = Path("/sys/fs/cgroup")
+from pannier import containers
+
 # libraries on which it hangs how fast pictures are read, decoded and prepared
 _LIBRARIES = ("numpy", "numba", "simplejpeg", "imagecodecs", "opencv-python-headless", "pillow", "pyarrow")
 
 
 def usable_cores() -> int:
-    """Cores this process may use: its affinity, and the quota of its container (cgroup 2), rounded up."""
+    """Cores this process may use: its affinity, and the quota of its container, rounded up."""
     cores = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
-    try:
-        quota, period = (_CGROUP / "cpu.max").read_text().split()
-        if quota != "max":
-            cores = min(cores, max(1, -(-int(quota) // int(period))))
-    except (OSError, ValueError):
-        pass
-    return max(1, cores)
+    allowed = containers.allowed_cores()
+    return max(1, cores if allowed is None else min(cores, math.ceil(allowed)))
 
 
 def free_memory_bytes() -> int:
     """Memory that could be taken now without swapping, in bytes; at most what the container still allows."""
     import psutil
 
-    free = int(psutil.virtual_memory().available)
-    try:
-        limit = (_CGROUP / "memory.max").read_text().strip()
-        if limit != "max":
-            free = min(free, max(0, int(limit) - int((_CGROUP / "memory.current").read_text())))
-    except (OSError, ValueError):
-        pass
-    return free
+    free, allowed = int(psutil.virtual_memory().available), containers.free_bytes()
+    return free if allowed is None else min(free, allowed)
 
 
 def machine_facts() -> dict[str, Any]:

@@ -128,12 +128,14 @@ def test_the_meter_tells_where_the_time_and_memory_went(packed: pannier.Snapshot
             packed.feed("train", TREATMENT, batch_size=4, processes=processes, log_every=1e-6) as feed,
         ):
             kept = [batch.images for epoch in feed.epochs(3) for batch in epoch]
-            meter = feed.meter
+            meter, count = feed.meter, len(kept)
+            del kept
+            assert (meter.buffers_out, feed.meter.buffers_out) == (count, 0)
         assert [*meter.stages] == ["read", "decode", "prepare", "hand_over"]
         assert sum(meter.stages.values()) == pytest.approx(1)
         assert 0 <= meter.stalled_share <= 1
         assert 0 < meter.memory_bytes <= meter.peak_memory_bytes
-        assert len(caplog.messages) == meter.batches == len(kept)
+        assert len(caplog.messages) == meter.batches == count
         assert caplog.messages[-1].startswith("feed of train: 126 pictures in ")
         assert "decoding" in meter.in_words
     held_up = dataclasses.replace(meter, processes=0, stalled_share=0.5, waiting_share=0.6)

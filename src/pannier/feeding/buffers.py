@@ -90,6 +90,11 @@ class FreeSlots:
     def empty(self) -> bool:
         return self._queue.empty()
 
+    @property
+    def lent(self) -> int:
+        """How many are seen outside."""
+        return sum(watch() is not None for watch in [*self._lent.values()])
+
     def lend(self, slot: Slot, count: int) -> Array:
         """The first `count` arrays of a slot, as one array; the slot comes back when nothing sees that any more."""
         loan = Loan(slot, count, self)

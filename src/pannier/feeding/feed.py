@@ -240,4 +240,4 @@ class Feed:
         """Pictures, seconds, waiting and memory since the first batch was asked for."""
         slots, planned = self._hold.buffers, self._work.settings.slots * max(1, self.processes)
         working = self.plan.total_bytes + (slots - planned) * self.plan.batch_bytes if slots else 0
-        return self._count.read(working, self.processes, self.engines, self._hold.stages)
+        return self._count.read(working, self._hold.lent, self.processes, self.engines, self._hold.stages)

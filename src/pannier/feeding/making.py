@@ -48,3 +48,7 @@ class Maker(Protocol):
     @property
     def buffers(self) -> int:
         """Batch buffers that there are: more than planned where the consumer keeps batches."""
+
+    @property
+    def lent(self) -> int:
+        """Those of them that the consumer still sees."""

@@ -37,6 +37,7 @@ class Meter(Result):
     did not compute: it waited for the interpreter lock, a processor or the disk. processes: that work for it, 0 for threads.
     working_memory_bytes: what is planned, with batches that the consumer keeps; memory_bytes and peak_memory_bytes: what
     this process and the feed's own hold above what they held when it began, now and at most, looked at every second.
+    buffers_out: batches that the consumer still sees, whose memory waits for it. Compiling kernels comes before all of this.
     """
 
     pictures: int
@@ -49,6 +50,7 @@ class Meter(Result):
     stalled_share: float
     memory_bytes: int
     peak_memory_bytes: int
+    buffers_out: int
 
     @property
     def pictures_per_second(self) -> float:
@@ -144,7 +146,7 @@ class Count:
             self._now = max(0, memory.private_bytes() - self._level + memory.bytes_above(engines))
             self._peak = max(self._peak, self._now)
 
-    def read(self, working_bytes: int, processes: int, engines: Mapping[int, int], taken: Stages) -> Meter:
+    def read(self, working_bytes: int, lent: int, processes: int, engines: Mapping[int, int], taken: Stages) -> Meter:
         """All of it, now."""
         now = self._pass()
         if now - self._looked >= LEAST_LOOK_SECONDS:
@@ -155,4 +157,4 @@ class Count:
         stages = {name: each / sum(parts.values()) for name, each in parts.items()} if any(parts.values()) else {}
         stalled = taken.stalled / taken.whole if taken.whole else 0.0
         given = (self._pictures, self._batches, self._seconds, waiting)
-        return Meter(*given, working_bytes, processes, stages, stalled, self._now, self._peak)
+        return Meter(*given, working_bytes, processes, stages, stalled, self._now, self._peak, lent)

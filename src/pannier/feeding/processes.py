@@ -241,6 +241,10 @@ class Processes:
     def buffers(self) -> int:
         return sum(engine.slots for engine in self._engines)
 
+    @property
+    def lent(self) -> int:
+        return sum(len(engine.lending.kept()) for engine in self._engines)
+
     def _start(self) -> None:
         with self._whole():
             for turn in range(int(self._works[0].job.processes)):

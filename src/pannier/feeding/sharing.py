@@ -155,6 +155,11 @@ class Hold:
         return self._buffers if maker is None else maker.buffers
 
     @property
+    def lent(self) -> int:
+        maker = self.shared.of(self)
+        return 0 if maker is None else maker.lent
+
+    @property
     def levels(self) -> dict[int, int]:
         maker = self.shared.of(self)
         return {} if maker is None else maker.levels

@@ -43,6 +43,10 @@ class Threads:
     def buffers(self) -> int:
         return self.engine.slot_count
 
+    @property
+    def lent(self) -> int:
+        return self.engine.free.lent
+
     def begin(self, epoch: int, until: int, begin: int = 0, end: int | None = None, of: int = 0) -> None:
         self.stop()
         parts = self._works[of].course.numbers(epoch, until, begin, end)

@@ -40,6 +40,9 @@ def run(report: Report) -> None:
         )
         report.line("first batch after opening, seconds", f"{first:.2f}", "<= 0.1", first <= 0.1)
         report.line("the same by a process of its own, which starts first", f"{by_process:.2f}")
+        position = _position_within(store.path, treatment)
+        within = float(np.median([_first_batch(store.path, treatment, 0, position) for _ in range(TIMES)]))
+        report.line("the same in the middle of an epoch, by a position", f"{within:.2f}", "<= 0.5", within <= 0.5)
         held = store.snapshot().feed("train", treatment, processes=0).plan.order_bytes / RECORDS
         report.line("what its order and plan hold, bytes a record", f"{held:.2f}", "<= 1", held <= 1)
         rng = np.random.default_rng(0)
@@ -62,12 +65,19 @@ def run(report: Report) -> None:
         report.line(f"{MANY:,} records: first batch after opening, seconds", f"{first:.2f}", "<= 0.15", first <= 0.15)
 
 
-def _first_batch(path: Path, treatment: pannier.Treatment, processes: int) -> float:
+def _first_batch(path: Path, treatment: pannier.Treatment, processes: int, position: Any = None) -> float:
     snapshot = pannier.open(path)
     started = time.perf_counter()
-    with snapshot.feed("train", treatment, processes=processes) as feed:
+    with snapshot.feed("train", treatment, processes=processes, position=position) as feed:
         next(iter(feed))
         return time.perf_counter() - started
+
+
+def _position_within(path: Path, treatment: pannier.Treatment) -> dict[str, Any]:
+    """Of the middle of the first epoch: as after its first batch, but for the batch."""
+    with pannier.open(path).feed("train", treatment, processes=0) as feed:
+        next(iter(feed))
+        return feed.position | {"batch": len(feed) // 2}
 
 
 def fill_a_million(store: pannier.Store, folder: Path, count: int = RECORDS) -> None:

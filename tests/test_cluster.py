@@ -19,7 +19,7 @@ import pytest
 
 import pannier
 from pannier import executors
-from pannier.errors import PannierError, UsageError
+from pannier.errors import NotFoundError, PannierError, UsageError
 from pannier.packing import pieces
 from tests.buckets import Bucket
 from tests.conftest import fill
@@ -80,6 +80,19 @@ def test_workers_bring_in_what_this_process_would(heap: Path, pool: Executor, tm
         again = there.snapshot.store.pack(source, executor=pool, **HOW, **said)
         assert not again.is_new
         assert not again.new_pictures
+
+
+@pytest.mark.skipif(os.name != "posix", reason="processes are forked there alone")
+@pytest.mark.filterwarnings("ignore:.*fork:DeprecationWarning")
+def test_workers_that_were_forked_after_a_bucket_was_asked_say_so(heap: Path, bucket: Bucket) -> None:
+    store = pannier.create("s3://cloth/forked.store")
+    with (
+        ProcessPoolExecutor(2, multiprocessing.get_context("fork")) as executor,
+        pytest.raises(UsageError, match=r"was forked from one that had asked a bucket.*spawn"),
+    ):
+        store.pack(heap, executor=executor)
+    with pytest.raises(NotFoundError, match="holds no snapshot yet"):
+        store.snapshot()
 
 
 def test_what_is_stored_is_not_stored_again(heap: Path, pool: Executor, tmp_path: Path) -> None:

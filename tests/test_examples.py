@@ -171,6 +171,14 @@ def test_four_parts(own: pannier.Snapshot) -> None:
     assert "[12, 12, 12, 12] pictures, 42 of 42 records; 6 twice" in example("four_parts.py", own.store.path)
 
 
+def test_a_bucket_and_workers(archive: Path) -> None:
+    pytest.importorskip("obstore", reason="buckets: pip install 'pannier[remote]'")
+    said = example("a_bucket_and_workers.py", archive)
+    assert "60 records of 3 classes in s3://cloth/swatches.store" in said
+    assert "[23, 22] pictures fed to 2 machines, 45 in train" in said
+    assert "copied near, the same content: True; 0 damaged" in said
+
+
 def test_balanced_classes(own: pannier.Snapshot) -> None:
     few = own.store.change(where="label = 'twill' AND split = 'train' AND key > 'twill/0004'", remove=True).snapshot
     said = example("balanced_classes.py", few.store.path)

@@ -86,7 +86,7 @@ def opened_by(url: str, endpoint: str) -> Any:
 
 
 class RemoteStorage:
-    """See `Storage`. Not to be used in a forked child, whose connections would be its parent's. Raises UsageError there."""
+    """See `Storage`. What is asked in a process that was forked from one that had asked raises UsageError."""
 
     copies = False
     in_flight = IN_FLIGHT
@@ -95,7 +95,6 @@ class RemoteStorage:
         """bucket: an obstore store, of that endpoint; prefix: of all names in it."""
         self.address, self._bucket, self._prefix = address, bucket, prefix
         self._cache, self._endpoint = cache, endpoint
-        self._owner = os.getpid()
 
     def _at(self, name: str) -> str:
         check_name(name)
@@ -103,8 +102,7 @@ class RemoteStorage:
 
     def ask(self, name: str, question: Callable[[], T]) -> T:
         """Asks the bucket in a thread of the pool, and waits. Raises NotFoundError, StoreError."""
-        if os.getpid() != self._owner:
-            raise UsageError(f"{self.address} was opened before the process forked: open it in each process")
+        _check_own(self.address)
         where = f"{self.address}/{name}".rstrip("/")
         if threading.current_thread() is not threading.main_thread():
             return _translated(where, question)
@@ -409,6 +407,20 @@ class RemoteDraft:
 
     def __exit__(self, *_: object) -> None:
         self.discard()
+
+
+_asked_in: int | None = None
+
+
+def _check_own(address: str) -> None:
+    """obstore has one runtime for all buckets; where that ran before a fork, what the child asks waits for ever."""
+    global _asked_in
+    if _asked_in not in (None, os.getpid()):
+        raise UsageError(
+            f"{address}: this process was forked from one that had asked a bucket, and cannot ask one itself: start it by "
+            "multiprocessing's 'spawn' or 'forkserver', of an executor with mp_context=get_context('spawn')"
+        )
+    _asked_in = os.getpid()
 
 
 _pools: dict[int, ThreadPoolExecutor] = {}

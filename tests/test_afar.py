@@ -7,7 +7,10 @@ import os
 import shutil
 import subprocess
 import sys
+import threading
 from collections.abc import Callable
+from functools import partial
+from http.server import SimpleHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
 
@@ -290,6 +293,17 @@ def test_a_store_is_given_out_by_a_web_server(
         (bucket.folder / "w.store%2Flisting.json").write_bytes(content)
         with pytest.raises(DamageError):
             pannier.open(address)
+
+
+def test_a_web_server_that_knows_no_ranges_is_said(many: pannier.Snapshot, tmp_path: Path) -> None:
+    store = pannier.open_store(shutil.copytree(many.store.path, tmp_path / "l.store"))
+    store.publish()
+    serving = partial(SimpleHTTPRequestHandler, directory=tmp_path)
+    with ThreadingHTTPServer(("127.0.0.1", 0), serving) as server:
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        with pytest.raises(StoreError, match="gives out whole files alone; take one that answers ranges"):
+            next(iter(pannier.open(f"http://127.0.0.1:{server.server_port}/l.store"))).bytes()
+        server.shutdown()
 
 
 def test_processes_feed_disjoint_parts_of_one_epoch(

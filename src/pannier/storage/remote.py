@@ -467,6 +467,8 @@ def _errors_translated(name: str) -> Iterator[None]:
             raise NotFoundError(f"{name}: there is no such bucket; make it first") from error
         if _BROKEN_OFF.search(text) or _UNREACHABLE.search(text):
             raise StoreError(f"{name}: the server does not answer; is its address right, and is it running?") from error
+        if "Range request not supported" in text:
+            raise StoreError(f"{name}: the server gives out whole files alone; take one that answers ranges") from error
         raise StoreError(f"{name}: {_cut(text)}") from error
 
 

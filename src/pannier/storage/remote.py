@@ -50,6 +50,9 @@ _CLIENT = {"timeout": "30s", "connect_timeout": "5s"}
 RETRIES, RETRY_SECONDS = 6, 60
 
 # what the library says of a connection that broke off, and of one that never was, for which it has tried long enough itself
+# what is asked where no credentials are given: the machine's own, of a cloud's
+_ASKED_METADATA = re.compile(r"token request|169\.254\.169\.254")
+_GIVE_CREDENTIALS = "give account and credentials by the usual environment variables"
 _BROKEN_OFF, _UNREACHABLE = re.compile("error sending request|error decoding response"), re.compile("tcp connect|dns error")
 
 T = TypeVar("T")
@@ -82,7 +85,7 @@ def opened_by(url: str, endpoint: str) -> Any:
     try:
         return store.from_url(url, client_options=client, retry_config=cast(Any, retries))
     except (exceptions.BaseError, ValueError) as error:
-        raise UsageError(f"{url}: {_cut(str(error))}") from error
+        raise UsageError(f"{url}: {_cut(str(error))}; {_GIVE_CREDENTIALS}") from error
 
 
 class RemoteStorage:
@@ -460,13 +463,15 @@ def _errors_translated(name: str) -> Iterator[None]:
     except (exceptions.NotFoundError, FileNotFoundError) as error:
         raise NotFoundError(f"{name} is not in the store") from error
     except (exceptions.PermissionDeniedError, exceptions.UnauthenticatedError) as error:
-        raise StoreError(f"{name}: access is denied; give credentials by the usual environment variables") from error
+        raise StoreError(f"{name}: access is denied; {_GIVE_CREDENTIALS}") from error
     except exceptions.BaseError as error:
         text = str(error)
         if "NoSuchBucket" in text or "bucket does not exist" in text:
             raise NotFoundError(f"{name}: there is no such bucket; make it first") from error
         if _BROKEN_OFF.search(text) or _UNREACHABLE.search(text):
             raise StoreError(f"{name}: the server does not answer; is its address right, and is it running?") from error
+        if _ASKED_METADATA.search(text):
+            raise StoreError(f"{name}: no credentials are there; {_GIVE_CREDENTIALS}") from error
         if "Range request not supported" in text:
             raise StoreError(f"{name}: the server gives out whole files alone; take one that answers ranges") from error
         raise StoreError(f"{name}: {_cut(text)}") from error

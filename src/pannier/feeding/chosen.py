@@ -10,7 +10,7 @@ from pannier.array_types import Flags, Numbers
 from pannier.columns import Rows
 
 _WORD = 64
-_BITS_OF = np.array([bin(byte).count("1") for byte in range(256)], np.uint8)
+_EVERY_SECOND, _PAIRS, _NIBBLES, _BYTES = (np.uint64(each * 0x0101010101010101) for each in (0x55, 0x33, 0x0F, 1))
 
 
 class Bits:
@@ -58,7 +58,7 @@ class ChosenRows:
         if flags.all():
             return
         self._bits = Bits(flags)
-        counts = _BITS_OF[self._bits.words.view(np.uint8)].reshape(-1, _WORD // 8).sum(axis=1)
+        counts = _bits_in(self._bits.words)
         through = np.cumsum(counts)
         self._before, self._length = (through - counts).astype(np.uint32), int(through[-1]) if total else 0
 
@@ -98,3 +98,11 @@ class ChosenRows:
         bits = np.unpackbits(self._bits.words[words].view(np.uint8).reshape(-1, 8), axis=1, bitorder="little")
         within = (np.cumsum(bits, axis=1, dtype=np.uint8) > wanted[:, None]).argmax(axis=1)
         return words * _WORD + within
+
+
+def _bits_in(words: np.ndarray[Any, np.dtype[np.uint64]]) -> Numbers:
+    """How many bits each has: summed up side by side (Knuth, "The Art of Computer Programming", 7.1.3)."""
+    pairs = words - ((words >> np.uint64(1)) & _EVERY_SECOND)
+    nibbles = (pairs & _PAIRS) + ((pairs >> np.uint64(2)) & _PAIRS)
+    in_bytes = (nibbles + (nibbles >> np.uint64(4))) & _NIBBLES
+    return ((in_bytes * _BYTES) >> np.uint64(56)).astype(np.int64)

@@ -10,6 +10,7 @@ import numpy as np
 import pyarrow as pa
 
 from pannier import columns
+from pannier.array_types import Array
 from pannier.errors import DamageError, NotFoundError, StoreError
 from pannier.hashing import crc32_of
 from pannier.storage.layout import manifest_file
@@ -161,7 +162,7 @@ def _check_column(values: Any, name: str, file: ManifestFile) -> None:
         hashes = values.to_numpy()
         if (hashes[1:] < hashes[:-1]).any():
             _refuse(file, "its rows are not in order")
-    if name in _MEASURES and any(_bounds(chunk)[0] < 0 for chunk in values.chunks):
+    if name in _MEASURES and any(_there(chunk).min(initial=0) < 0 for chunk in values.chunks):
         _refuse(file, "a size is below 0")
 
 
@@ -169,16 +170,14 @@ def _check_numbers(chunk: Any, file: ManifestFile) -> None:
     """As Arrow's own full validation of numbers into a list of names, which takes five times as long."""
     chunk.validate()
     chunk.dictionary.validate(full=True)
-    lowest, highest = _bounds(chunk.indices)
-    if lowest < 0 or highest >= len(chunk.dictionary):
+    codes = _there(chunk.indices)
+    if len(codes) and codes.view(f"u{codes.itemsize}").max() >= len(chunk.dictionary):  # below 0 is beyond all of them
         _refuse(file, "a number stands for no name")
 
 
-def _bounds(numbers: Any) -> tuple[int, int]:
-    """The lowest and the highest of whole numbers, NULL apart; (0, -1) where there are none."""
-    there = numbers.drop_null() if numbers.null_count else numbers
-    found = there.to_numpy()
-    return (int(found.min()), int(found.max())) if len(found) else (0, -1)
+def _there(numbers: Any) -> Array:
+    """Whole numbers without those that are NULL."""
+    return np.asarray((numbers.drop_null() if numbers.null_count else numbers).to_numpy())
 
 
 def _refuse(file: ManifestFile, what: str) -> NoReturn:

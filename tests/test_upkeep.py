@@ -392,10 +392,12 @@ def test_nobody_who_reads_waits_for_the_disk(store: pannier.Store, monkeypatch: 
     for processes in (0, 1):
         with store.snapshot().feed(None, TREATMENT, workers=1, batch_size=3, processes=processes) as feed:
             next(iter(feed))
-            time.sleep(0.5)  # a loop that pauses for long: the lease lives all the same
-            (lease,) = leases(store.storage)
-            assert lease.is_live
-            assert lease.files[0].rpartition("-")[2] != "000001.json"
+            until = time.monotonic() + 60  # a loop that pauses for long: the lease is renewed all the same
+            while not [
+                each for each in leases(store.storage) if each.is_live and not each.files[0].endswith("-000001.json")
+            ]:
+                assert time.monotonic() < until
+                time.sleep(0.05)
     assert flushed == []
 
 

@@ -117,8 +117,8 @@ def main() -> int:
         "",
         f"Python {platform.python_version()}, {platform.machine()}, two cores; two proofs at a time.",
         "",
-        "| proof | outcome | what was seen | seconds |",
-        "|---|---|---|---|",
+        "| proof | outcome | what was seen | seconds | commit |",
+        "|---|---|---|---|---|",
     ]
     with ThreadPoolExecutor(2) as pool:  # two at a time, on two cores
         rows = list(pool.map(lambda proof: prove(*proof), PROOFS))
@@ -160,6 +160,12 @@ def _digest_of_code(test_file: str) -> str:
     return hashlib.sha256(b"".join(path.read_bytes() for path in sorted(asked))).hexdigest()
 
 
+def _commit() -> str:
+    """What is proved, as the history of this project names it."""
+    asked = subprocess.run(["git", "rev-parse", "--short", "HEAD"], cwd=ROOT, capture_output=True, text=True, check=False)
+    return asked.stdout.strip() or "-"
+
+
 def prove(name: str, test: str, scale: int) -> tuple[bool, str]:
     """Runs one proof: whether it passed, and its row of the page."""
     file = test.partition("::")[0].split()[0]
@@ -174,7 +180,7 @@ def run_proof(name: str, test: str, scale: int) -> Result:
     said = [line for line in done.stdout.splitlines() if re.match(r"\d+ \w+", line) and "passed" not in line]
     seen = "; ".join(said) or f"{scale} times the cases of the sample"
     outcome = "passed" if done.returncode == 0 else "FAILED"
-    row = f"| {name} | {outcome} | {seen} | {time.monotonic() - started:.0f} |"
+    row = f"| {name} | {outcome} | {seen} | {time.monotonic() - started:.0f} | {_commit()} |"
     if done.returncode:
         print(done.stdout[-4000:], flush=True)
     return done.returncode == 0, row, []
@@ -209,7 +215,8 @@ def hunt(count: int) -> Result:
                 print(status, share, reason, flush=True)
     seen = ", ".join(f"{count} {status}" for status, count in counts.most_common())
     outcome = "FAILED" if reasons else "passed"
-    row = f"| Hunt for hangs | {outcome} | {count} limited feeds: {seen} | {time.monotonic() - started:.0f} |"
+    what = f"{count} limited feeds: {seen}"
+    row = f"| Hunt for hangs | {outcome} | {what} | {time.monotonic() - started:.0f} | {_commit()} |"
     return not reasons, row, reasons
 
 

@@ -105,6 +105,7 @@ def test_batches_stay_valid_while_any_view_of_them_is_held_and_a_consumer_may_ke
 
 def test_nothing_is_left_behind(packed: pannier.Snapshot) -> None:
     fingerprint(packed, processes=1)
+    gc.collect()  # what others have left
     handles, pids = len(os.listdir("/proc/self/fd")), list[int]()
     for leave in ("close", "break", "exception", "forgotten"):
         feed = packed.feed("train", TREATMENT, batch_size=4, processes=1)

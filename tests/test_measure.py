@@ -19,6 +19,7 @@ import pytest
 
 import pannier
 from pannier.errors import SourceError, UsageError
+from pannier.feeding.job import job_of
 from pannier.measuring.process import Child, TrialEnded
 from pannier.measuring.rows import Rate, trial_of
 from pannier.measuring.runs import against, read_run, save_run
@@ -178,6 +179,21 @@ def test_a_trial_that_hangs_or_dies_is_a_row_that_says_so(
 
 
 @pytest.mark.skipif(sys.platform != "linux", reason="the system tells and enforces this on Linux alone")
+def test_a_trial_whose_answers_nobody_hears_ends_in_order(packed: pannier.Snapshot) -> None:
+    """Under working threads the interpreter must not be taken down: that ends in an abort now and then."""
+    feed = job_of(packed, None, pannier.Treatment(16), workers=2, processes=0, memory_limit=None)
+    command, pipes = [sys.executable, "-m", "pannier.measuring.child"], dict.fromkeys(("stdin", "stdout", "stderr"), -1)
+    with subprocess.Popen(command, **pipes) as trial:  # type: ignore[call-overload]
+        trial.stdin.write(json.dumps({"kind": "feed", "feed": feed.to_plain()}).encode() + b"\n")
+        trial.stdin.flush()
+        assert "ready" in json.loads(trial.stdout.readline())
+        trial.stdout.close()
+        trial.stdin.write(b'{"run": 0.1}\n')
+        trial.stdin.flush()
+        assert trial.stderr.read() == b""
+    assert trial.returncode == 0
+
+
 def test_working_memory_is_what_the_system_says(tmp_path: Path, scale: int) -> None:
     """Within 2 % of its list of mappings: a process's own pages, shared ones once however many map them, none of files."""
     rng, off = np.random.default_rng(scale), [0.0]

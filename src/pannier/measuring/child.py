@@ -16,6 +16,7 @@ import threading
 import time
 from collections.abc import Callable, Collection, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import replace
 from itertools import islice
 from pathlib import Path
@@ -70,12 +71,11 @@ def serve(make_runner: Callable[[Job], Runner]) -> None:
         for line in sys.stdin:
             told = json.loads(line)
             answer(runner.run(told.pop("run"), **told))
-    except BaseException as error:
-        answer({"error": type(error).__name__, "message": str(error)})
-    else:
         getattr(runner, "end", lambda: None)()
-    answers.flush()
-    os._exit(0)  # the parent has its answer; nothing of this process is wanted any more
+    except BaseException as error:
+        with suppress(OSError):  # nobody hears
+            answer({"error": type(error).__name__, "message": str(error)})
+    os._exit(0)  # nothing is wanted any more; threads may be at work, under which the interpreter must not be taken down
 
 
 class FeedRunner:

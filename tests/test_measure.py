@@ -179,9 +179,9 @@ def test_a_trial_that_hangs_or_dies_is_a_row_that_says_so(
 
 
 @pytest.mark.skipif(sys.platform != "linux", reason="the system tells and enforces this on Linux alone")
-def test_a_trial_whose_answers_nobody_hears_ends_in_order(packed: pannier.Snapshot) -> None:
+def test_a_trial_whose_answers_nobody_hears_ends_in_order(own: pannier.Snapshot) -> None:
     """Under working threads the interpreter must not be taken down: that ends in an abort now and then."""
-    feed = job_of(packed, None, pannier.Treatment(16), workers=2, processes=0, memory_limit=None)
+    feed = job_of(own, None, pannier.Treatment(16), workers=2, processes=0, memory_limit=None)
     command, pipes = [sys.executable, "-m", "pannier.measuring.child"], dict.fromkeys(("stdin", "stdout", "stderr"), -1)
     with subprocess.Popen(command, **pipes) as trial:  # type: ignore[call-overload]
         trial.stdin.write(json.dumps({"kind": "feed", "feed": feed.to_plain()}).encode() + b"\n")

@@ -13,20 +13,8 @@ from bench.slices import Report
 PACKAGE = Path(__file__).parent.parent / "src" / "pannier"
 PAGE = Path(__file__).parent.parent / "docs" / "benchmarks.md"
 NAMES = (
-    *(
-        "start",
-        "resize",
-        "feed",
-        "limits",
-        "formats",
-        "processes",
-        "beside",
-        "prepare",
-        "pack",
-        "collect",
-        "million",
-        "checks",
-    ),
+    *("start", "resize", "feed", "limits", "formats", "processes", "beside", "prepare"),
+    *("pack", "collect", "million", "checks"),
     *("measuring", "versions", "afar", "clusters", "ten_million"),
 )
 

@@ -178,7 +178,6 @@ def test_a_trial_that_hangs_or_dies_is_a_row_that_says_so(
     assert says in caught.value.reason
 
 
-@pytest.mark.skipif(sys.platform != "linux", reason="the system tells and enforces this on Linux alone")
 def test_a_trial_whose_answers_nobody_hears_ends_in_order(own: pannier.Snapshot) -> None:
     """Under working threads the interpreter must not be taken down: that ends in an abort now and then."""
     feed = job_of(own, None, pannier.Treatment(16), workers=2, processes=0, memory_limit=None)
@@ -194,6 +193,7 @@ def test_a_trial_whose_answers_nobody_hears_ends_in_order(own: pannier.Snapshot)
     assert trial.returncode == 0
 
 
+@pytest.mark.skipif(sys.platform != "linux", reason="the system tells and enforces this on Linux alone")
 def test_working_memory_is_what_the_system_says(tmp_path: Path, scale: int) -> None:
     """Within 2 % of its list of mappings: a process's own pages, shared ones once however many map them, none of files."""
     rng, off = np.random.default_rng(scale), [0.0]

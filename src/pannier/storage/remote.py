@@ -49,10 +49,10 @@ _ENDPOINTS = {"s3": ("AWS_ENDPOINT_URL", "AWS_ENDPOINT"), "az": ("AZURE_STORAGE_
 _CLIENT = {"timeout": "30s", "connect_timeout": "5s"}
 RETRIES, RETRY_SECONDS = 6, 60
 
-# what the library says of a connection that broke off, and of one that never was, for which it has tried long enough itself
 # what is asked where no credentials are given: the machine's own, of a cloud's
 _ASKED_METADATA = re.compile(r"token request|169\.254\.169\.254")
 _GIVE_CREDENTIALS = "give account and credentials by the usual environment variables"
+# what the library says of a connection that broke off, and of one that never was, for which it has tried long enough itself
 _BROKEN_OFF, _UNREACHABLE = re.compile("error sending request|error decoding response"), re.compile("tcp connect|dns error")
 
 T = TypeVar("T")

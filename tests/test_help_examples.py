@@ -93,7 +93,7 @@ def test_every_example_runs_as_it_is_written(
                 (folder / words[1]).unlink()
             if example in TAKEN:
                 run(*shlex.split(TAKEN[example]), cwd=folder)
-            ended = run(*words, *BRIEFLY.get(words[0], []), cwd=folder)
+            ended = run(words[0], *BRIEFLY.get(words[0], []), *words[1:], cwd=folder)  # what it says itself stands
             assert ended.status in STATUSES.get(words[0], (0,)), ended.err
             assert "Traceback" not in ended.err
         if folder != worked:

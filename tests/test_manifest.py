@@ -58,7 +58,7 @@ def rows_of(manifest: Manifest) -> Rows:
     return {key: (label, split, crc) for key, label, split, crc in zip(*taken, strict=True)}
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=60, deadline=None)
 @given(first=st.integers(1, 3), history=st.lists(changes, min_size=1, max_size=6), wide=st.booleans())
 def test_any_history_of_changes_reads_back(first: int, history: list[dict[str, Any]], wide: bool) -> None:
     storage = MemoryStorage()

@@ -9,10 +9,12 @@ from typing import Any
 
 import numpy as np
 import pandas
+import pyarrow as pa
 import pytest
 
 import pannier
 from pannier.errors import SourceError, UsageError
+from pannier.store import manifest_files
 from tests.conftest import draw, encoded, fill
 
 LABELS = ("twill", "satin", "rib")
@@ -23,11 +25,11 @@ Rows = dict[str, Row]
 class Sides:
     """A store with two strands, and what each holds by key: picture, label, loom."""
 
-    def __init__(self, path: Path, seed: int) -> None:
+    def __init__(self, path: Path, seed: int, records: int) -> None:
         self.rng, self.store = np.random.default_rng(seed), pannier.create(path)
         self.sides: dict[str, Rows] = {"main": {}}
         self.drawn = 0
-        self.bring("main", [f"{i:02}.png" for i in range(8)])
+        self.bring("main", [f"{i:03}.png" for i in range(records)])
         self.store.start_strand("trial")
         self.sides["trial"] = dict(self.sides["main"])
         self.base = dict(self.sides["main"])
@@ -45,8 +47,8 @@ class Sides:
             self.store.pack(rows, key="id", label="weave", picture="file", strand=side, workers=1)
 
     def go_on(self, side: str) -> None:
-        there = sorted(self.sides[side])
-        for key in self.rng.choice(there, 3, replace=False).tolist():
+        there = sorted(self.sides[side])[:8]
+        for key in self.rng.choice(there, min(3, len(there)), replace=False).tolist():
             kind = str(self.rng.choice(["label", "loom", "remove", "picture"]))
             if kind == "picture":
                 self.bring(side, [key])
@@ -97,7 +99,8 @@ def test_any_two_sides_come_together_as_a_plain_model_says(
 ) -> None:
     met = 0
     for seed in range(6 * scale):
-        sides = Sides(tmp_path / str(seed), seed)
+        # every change of a small store is written as a new base, those of a large one as a delta upon the base
+        sides = Sides(tmp_path / str(seed), seed, (8, 240, 60)[seed % 3])
         for side in ("main", "trial", "main"):
             sides.go_on(side)
         ways = {}
@@ -125,6 +128,14 @@ def test_any_two_sides_come_together_as_a_plain_model_says(
         if merged.id != head:
             assert merged.parents == [head, sides.store.snapshot("trial").id]
         assert not sides.store.merge("trial").is_new
+        sides.sides["main"] = expected
+        for side in ("main", "trial", "main"):
+            sides.go_on(side)
+        assert {each[0] for each in sides.there().values()} == {
+            encoded(draw(row["picture"], 32, 40), "png") for row in sides.sides["main"].values()
+        }, seed
+        sides.store.merge("trial", prefer="ours")
+        sides.go_on("main")
         assert pannier.verify(sides.store) == []
         met += len(conflicts)
     with capsys.disabled():
@@ -187,3 +198,44 @@ def test_what_would_leak_is_refused_and_what_is_wrong_is_said(tmp_path: Path) ->
         store.merge("trial", prefer="mine")
     behind = store.start_strand("behind", store.snapshot().parents[0])
     assert store.merge("main", strand="behind").snapshot.id == store.snapshot().id != behind.id
+
+
+def test_small_changes_of_two_strands_meet_and_the_strand_goes_on(tmp_path: Path) -> None:
+    store = pannier.create(tmp_path / "s.store")
+    store.pack(fill(tmp_path / "a", 80), shares="train=80,val=20", seed=1)
+    store.start_strand("trial")
+    store.change(where="key = 'twill/0001.jpg'", set="label=satin")
+    store.change(where="key = 'satin/0001.jpg'", set="label=plain", strand="trial")
+    assert store.merge("trial", preview=True).conflicts == []
+    store.merge("trial")
+    store.start_strand("wide")
+    store.change(where="key LIKE 'twill/%'", set="loom=7", strand="wide")
+    store.change(where="key = 'plain/0001.jpg'", set="loom=3")
+    store.merge("wide")
+    assert store.snapshot().document["delta"] is None, "so large a merge is a new base"
+    store.change(where="key = 'plain/0002.jpg'", set="label=twill")
+    store.change(where="key = 'plain/0003.jpg'", remove=True)
+    snapshot = store.snapshot()
+    assert (snapshot["plain/0002.jpg"].label, snapshot["plain/0001.jpg"].side["loom"]) == ("twill", 3)
+    assert "plain/0003.jpg" not in snapshot
+    assert pannier.verify(store) == []
+
+
+def test_a_base_that_was_written_with_nullable_columns_is_read_and_told(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    store = pannier.create(tmp_path / "s.store")
+    with monkeypatch.context() as patched:
+        nullable = lambda schema: pa.schema([field.with_nullable(True) for field in schema])  # noqa: E731
+        patched.setattr(manifest_files, "_schema_of", nullable)
+        store.pack(fill(tmp_path / "a", 80), shares="train=80,val=20", seed=1)
+    store = pannier.open_store(tmp_path / "s.store")
+    for key in ("twill/0001.jpg", "twill/0002.jpg"):
+        store.change(where=f"key = '{key}'", set="label=satin")
+    assert store.snapshot().document["delta"]
+    (finding,) = pannier.verify(store)
+    assert (finding.is_damage, "declares columns nullable" in finding.problem) == (False, True)
+    store.change(where="key LIKE 'plain/%'", set="loom=7")
+    assert store.snapshot().document["delta"] is None
+    store.change(where="key = 'twill/0003.jpg'", set="label=satin")
+    assert store.snapshot()["twill/0001.jpg"].label == "satin"

@@ -102,6 +102,12 @@ Of what it feeds, the digest is printed.
 0 pannier change {store} --where "key LIKE 'twill/0004.%'" --set label=satin --note 'the archivist'
 1 pannier merge {store} weaver --conflicts {here}/conflicts.csv
 0 pannier merge {store} weaver --prefer theirs
+# A colleague sends a table of corrections. They go into a strand, which is merged; then one more label is corrected.
+0 pannier strand {store} colleague
+0 pannier change {store} --strand colleague --from {here}/checked.csv --note 'checked by eye'
+0 pannier change {store} --where "key LIKE 'satin/0005.%'" --set label=twill --note 'the archivist again'
+0 pannier merge {store} colleague
+0 pannier change {store} --where "key LIKE 'satin/0006.%'" --set label=twill --note 'one more'
 # Why is a picture where it is?
 0 pannier show {store} basket/0902.jpg
 # What has changed since?
@@ -194,3 +200,5 @@ def _draw(folder: Path, swatches: int, seed: int) -> None:
     what = f"drawing {swatches} swatches and a second delivery into {folder}"
     print(f"# Fell Lane Mill photographs its cloth: {what}", flush=True)
     draw_archive(folder, swatches, seed)
+    rows = [f"basket/{number:04},{label}" for number, label in ((1, "rib"), (2, "rib"), (3, "twill"))]
+    (folder / "checked.csv").write_text("\n".join(["swatch,label", *rows]) + "\n")

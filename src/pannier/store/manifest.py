@@ -13,7 +13,17 @@ from pannier import columns
 from pannier.storage.protocol import Storage
 from pannier.store.content import BUCKET_SHIFT, BUCKETS, content_id
 from pannier.store.encoding import digests_of
-from pannier.store.manifest_files import COLUMNS, REMOVED, SCHEMA, SOURCE_SAID, FileRows, ManifestFile, publish, read_rows
+from pannier.store.manifest_files import (
+    COLUMNS,
+    REMOVED,
+    SCHEMA,
+    SOURCE_SAID,
+    FileRows,
+    ManifestFile,
+    publish,
+    read_rows,
+    with_schema,
+)
 from pannier.store.overlay import Overlay
 
 # a delta beyond this share of its base is written as a new base
@@ -97,6 +107,12 @@ class Manifest:
     @property
     def _schema(self) -> Any:
         return self._base.schema if self._overlay is None else self._both.schema
+
+    @property
+    def nullable_files(self) -> list[ManifestFile]:
+        """Its files that declare a column nullable which is not; they are read as if they did not."""
+        pairs = ((self.base_file, self._base), (self.delta_file, self._delta))
+        return [file for file, rows in pairs if file and rows is not None and not rows.has_standard_schema]
 
     @property
     def delta_rows(self) -> Any:
@@ -305,7 +321,7 @@ class Manifest:
 
         Recomputes the digests of the touched buckets alone. The base is this one's, unless the delta gets too large.
         """
-        delta = changes
+        delta = changes = with_schema(changes)
         if self._overlay is not None:
             both = pa.concat_tables([self.delta_rows, changes], promote_options="default").unify_dictionaries()
             delta = both.take(pa.array(_last_of_each(both)))

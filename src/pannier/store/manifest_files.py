@@ -39,7 +39,8 @@ _BUCKETS_KEY = b"buckets"
 _WHAT = "a manifest"
 # the numbers that tell of pictures, none of them below 0
 _MEASURES = ("byte_count", "height", "width")
-_NEVER_NONE = {field.name for field in (*FIELDS, REMOVED) if not field.nullable}
+_BY_NAME = {field.name: field for field in (*FIELDS, REMOVED, SOURCE_SAID)}
+_NEVER_NONE = {field.name for field in _BY_NAME.values() if not field.nullable}
 
 
 @dataclass(frozen=True)
@@ -59,9 +60,28 @@ class ManifestFile:
         return manifest_file(self.name)
 
 
+def with_schema(table: Any) -> Any:
+    """The same rows with the schema that every manifest has: which columns may be NULL does not depend on who made it.
+
+    Copies nothing and looks at no value. Columns that are not those of a manifest may be NULL.
+    """
+    return pa.Table.from_arrays(table.columns, schema=_schema_of(table.schema))
+
+
+def _schema_of(schema: Any) -> Any:
+    named = [(_BY_NAME.get(field.name), field) for field in schema]
+    fields = [
+        fixed if fixed is not None and fixed.type == field.type else field.with_nullable(True) for fixed, field in named
+    ]
+    return pa.schema([field.remove_metadata() for field in fields])
+
+
 def publish(storage: Storage, table: Any, digests: Mapping[int, bytes | None]) -> ManifestFile:
-    """Writes a base or delta under the SHA-256 of its bytes."""
-    schema = table.schema.with_metadata({b"pannier": b"manifest 1", _BUCKETS_KEY: digests_to_bytes(digests)})
+    """Writes a base or delta under the SHA-256 of its bytes. Raises DamageError where a value is NULL that must not be."""
+    schema = _schema_of(table.schema).with_metadata({b"pannier": b"manifest 1", _BUCKETS_KEY: digests_to_bytes(digests)})
+    null = [field.name for field in schema if not field.nullable and table.column(field.name).null_count]
+    if null:
+        raise DamageError(f"a manifest was not written: column {null[0]!r} must not be NULL")
     content = columns.ipc_bytes(table.cast(schema).combine_chunks())
     file = ManifestFile(digest(content), crc32_of(content), len(content), table.num_rows)
     storage.create(file.path, content)
@@ -85,7 +105,8 @@ class FileRows:
 
     def __init__(self, table: Any, file: ManifestFile | None = None) -> None:
         """file: where the table was read from; None for one that this process made, which needs no validation."""
-        self._table, self._file = table, file
+        self._table, self._file = with_schema(table), file
+        self.has_standard_schema = table.schema.remove_metadata().equals(self._table.schema)
         self._unchecked: set[str] = {*table.column_names} if file else set()
 
     @property

@@ -55,6 +55,7 @@ class ContentCheck:
             return
         if problem:
             yield Finding(file.path, problem, harms, FROM_COPY)
+        yield from _nullable(base, harms)
         if not self._quick and not self._fits(base, np.arange(BUCKETS)):
             yield Finding(file.path, "its bucket digests do not fit its rows", harms, FROM_COPY)
         replaced = np.zeros(len(base), np.int64)
@@ -79,6 +80,7 @@ class ContentCheck:
             if found is None:
                 return
             manifest = found
+            yield from _nullable(manifest, harms, delta)
             rows = manifest.delta_rows
             replaced[overridden_rows(base.table(), rows)] += 1
             stays = ~rows.column("removed").to_numpy(zero_copy_only=False)
@@ -120,6 +122,15 @@ class ContentCheck:
         lost = np.flatnonzero(((found < 0) | (np.append(self._lengths, -1)[found] != lengths)) & asked)
         for key, row in zip(keys(pa.array(lost)).to_pylist(), lost.tolist(), strict=True):
             self.missing[key] = digests[row].tobytes()
+
+
+def _nullable(manifest: Manifest, harms: str, delta: ManifestFile | None = None) -> Iterator[Finding]:
+    """That a base, or the delta that is given, declares columns nullable which are not."""
+    for file in manifest.nullable_files:
+        if file == (delta or manifest.base_file):
+            problem = "it declares columns nullable that are not; it was written by an early version"
+            advice = f"harmless to {harms}: it is read correctly, and the next base is written correctly"
+            yield Finding(file.path, problem, "nothing", advice, False)
 
 
 def _changed_buckets(last: Manifest, manifest: Manifest) -> Any:

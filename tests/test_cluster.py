@@ -4,8 +4,12 @@ from __future__ import annotations
 
 import multiprocessing
 import os
+import re
 import shutil
 import signal
+import socket
+import subprocess
+import sys
 import threading
 import time
 import zipfile
@@ -45,7 +49,7 @@ def pool(bucket_endpoint: tuple[str, Path]) -> Iterator[Executor]:
 
     os.environ.update(environment(bucket_endpoint[0]))  # for the workers
     with ProcessPoolExecutor(2, multiprocessing.get_context("spawn")) as executor:
-        executor.submit(os.getpid).result()
+        [*executor.map(time.sleep, [1, 1])]  # both of them start now, with the environment of this moment
         for name in environment(""):
             del os.environ[name]
         yield executor
@@ -211,3 +215,148 @@ def test_all_heavy_steps_come_to_the_same_by_workers(
         with pytest.raises(UsageError, match="in memory"):
             verb(pannier.create(f"memory://{id(verb)}").pack(heap).snapshot)
     assert run("stats", tmp_path / "a.store", "--size", 8, "--cluster", "loom:1").status == 1
+
+
+# a path that leads elsewhere in a process that runs in another folder, as on a machine without the mount
+HERE = "/proc/self/cwd"
+needs_proc = pytest.mark.skipif(not Path(HERE).exists(), reason="needs /proc")
+
+
+def workers_in(folder: Path, other: Callable[[], None] | None = None) -> ProcessPoolExecutor:
+    """Workers whose working directory is another one."""
+    return ProcessPoolExecutor(1, multiprocessing.get_context("spawn"), initializer=move_to, initargs=(folder, other))
+
+
+def move_to(folder: Path, other: Callable[[], None] | None) -> None:
+    os.chdir(folder)
+    if other is not None:
+        other()
+
+
+def other_pillow() -> None:
+    import PIL
+
+    PIL.__version__ = "0.9"
+
+
+def little_memory() -> None:
+    from pannier.sources import checking
+
+    def decode(*_: Any, **__: Any) -> Any:
+        raise MemoryError
+
+    checking.decode = decode  # type: ignore[assignment]
+
+
+@needs_proc
+def test_what_a_worker_lacks_is_never_data(heap: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    here, bare = tmp_path / "here", tmp_path / "bare"
+    shutil.copytree(heap, here / "heap")
+    bare.mkdir()
+    monkeypatch.chdir(here)
+    store = pannier.create(tmp_path / "s.store")
+    source, host = f"{HERE}/heap", r"worker on \S+ \(process \d+\)"
+    with workers_in(bare) as blind:
+        with pytest.raises(PannierError, match=rf"{host} does not see /proc/self/cwd/heap/\S+: mount it there") as unseen:
+            store.pack(source, executor=blind, **HOW)
+        with pytest.raises(PannierError, match=host):
+            pannier.survey(source, executor=blind)
+    for name in ("plain/0000.jpg", str(unseen.value).partition("cwd/heap/")[2].partition(":")[0]):
+        (bare / "heap" / name).parent.mkdir(parents=True, exist_ok=True)
+        shutil.copy(heap / name, bare / "heap" / name)
+    with workers_in(bare) as half_blind:  # sees the file that is asked for, and no other
+        for verb in (store.pack, pannier.survey):
+            with pytest.raises(PannierError, match=rf"{host} cannot use '/proc/self/cwd/heap/\S+', which this process can"):
+                verb(source, executor=half_blind)
+    for lack, message in (
+        (other_pillow, r"runs PIL 0\.9, and this process"),
+        (little_memory, "cannot use .* as much memory"),
+    ):
+        with workers_in(here, lack) as poor, pytest.raises(PannierError, match=message):
+            store.pack(source, executor=poor)
+    with pytest.raises(NotFoundError, match="holds no snapshot yet"):
+        store.snapshot()
+    with workers_in(here) as seeing:
+        assert told(store.pack(source, executor=seeing, **HOW)) == told(
+            pannier.create(tmp_path / "t.store").pack(source, **HOW)
+        )
+
+
+@needs_proc
+def test_stores_that_a_worker_sees_otherwise(heap: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    here, other = tmp_path / "here", tmp_path / "other"
+    for folder in (here, other):
+        folder.mkdir()
+    monkeypatch.chdir(here)
+    monkeypatch.setattr(pieces, "LISTING_SECONDS", 0)
+    relative = pannier.create("near.store")
+    with workers_in(other) as elsewhere:
+        snapshot = relative.pack(heap, executor=elsewhere, **HOW).snapshot
+        counted = snapshot.stats("train", size=8, executor=elsewhere)
+        assert counted.to_dict() == snapshot.stats("train", size=8).to_dict()
+        assert snapshot.doubles(6, executor=elsewhere).to_dict() == snapshot.doubles(6).to_dict()
+        away = pannier.create(f"{HERE}/away.store")
+        pannier.create(other / "away.store")
+        with pytest.raises(PannierError, match="that path leads to another disk on one of"):
+            away.pack(heap, executor=elsewhere, **HOW)
+        assert list((other / "away.store" / "shards").iterdir()), "it stored them where it sees the store"
+        away.pack(heap, **HOW)
+        assert away.verify(executor=elsewhere) == [], "what a worker does not see is not damage"
+        copied = pannier.create(f"{HERE}/copied.store")
+        with pytest.raises(PannierError, match="does not see /proc/self/cwd/copied.store"):
+            relative.copy("main", copied, executor=elsewhere)
+        pannier.create(other / "copied.store")
+        with pytest.raises(PannierError, match="leads to another disk"):
+            relative.copy("main", copied, executor=elsewhere)
+
+
+def test_every_worker_of_a_cluster_is_asked_before_any_work(heap: Path, tmp_path: Path, run: Callable[..., Any]) -> None:
+    distributed = pytest.importorskip("distributed", reason="a cluster: pip install 'pannier[cluster]'")
+    with distributed.LocalCluster(n_workers=1, threads_per_worker=1, dashboard_address=None) as cluster:
+        address = cluster.scheduler_address
+        (tmp_path / "old" / "pannier").mkdir(parents=True)
+        (tmp_path / "old" / "pannier" / "__init__.py").write_text("__version__ = '0.0'\n")
+        command = [sys.executable, "-m", "dask", "worker", address, "--no-nanny", "--no-dashboard"]
+        older = subprocess.Popen(
+            command, env={**os.environ, "PYTHONPATH": str(tmp_path / "old")}, cwd=tmp_path, stderr=subprocess.DEVNULL
+        )
+        try:
+            with distributed.Client(cluster, set_as_default=False) as client:
+                client.wait_for_workers(2, timeout=60)
+            said = run("pack", heap, tmp_path / "s.store", "--cluster", address)
+        finally:
+            older.terminate()
+            older.wait(30)
+        assert said.status == 1
+        assert re.search(r"the worker at tcp://\S+ cannot run this version of pannier", said.err), said.err
+        assert len(said.err.strip().splitlines()) == 1
+    assert not (tmp_path / "s.store").exists()
+
+
+def test_a_scheduler_that_dies_is_told_in_one_line(heap: Path, tmp_path: Path) -> None:
+    pytest.importorskip("distributed", reason="a cluster: pip install 'pannier[cluster]'")
+    folder = tmp_path / "many"
+    for number in range(60):
+        shutil.copytree(heap / "plain", folder / f"{number:02}")
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        address = f"tcp://127.0.0.1:{free.getsockname()[1]}"
+    dask = [sys.executable, "-m", "dask"]
+    quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
+    port = address.rpartition(":")[2]
+    scheduler = subprocess.Popen([*dask, "scheduler", "--port", port, "--no-dashboard"], **quiet)
+    worker = subprocess.Popen([*dask, "worker", address, "--no-nanny", "--nthreads", "1", "--no-dashboard"], **quiet)
+    try:
+        command = [sys.executable, "-m", "pannier", "pack", folder, tmp_path / "s.store", "--cluster", address]
+        packing = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+        until = time.monotonic() + 60
+        while not list((tmp_path / "s.store").glob("shards/*.arrow")) and time.monotonic() < until:
+            time.sleep(0.01)
+        scheduler.kill()
+        out, err = packing.communicate(timeout=90)
+    finally:
+        for process in (scheduler, worker):
+            process.kill()
+            process.wait()
+    assert (packing.returncode, out) == (1, "")
+    assert re.fullmatch(r"pannier: the cluster's scheduler does not answer any longer.*\n", err), err

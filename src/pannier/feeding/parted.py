@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 from pannier.errors import UsageError
-from pannier.executors import check_reachable, runs_of
+from pannier.executors import for_workers, runs_of
 from pannier.feeding.feed import Feed
 from pannier.feeding.job import CannotTravel, FeedJob, own_modules
 from pannier.store.choosing import chosen_rows
@@ -37,7 +37,7 @@ def parts_of(state: State, job: FeedJob) -> Iterator[tuple[Part, int]]:
 
     Raises UsageError where nobody else could do it.
     """
-    check_reachable(job.address)
+    job = replace(job, address=for_workers(job.address))
     assert job.treatment is not None
     try:
         modules = own_modules(job.treatment)

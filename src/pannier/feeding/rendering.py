@@ -96,7 +96,7 @@ def _render_by(
     """Renders by the workers of an executor, each into shards of its own."""
     parts = [((part, shard_size), records) for part, records in parts_of(snapshot, job)]
     done, total = 0, sum(records for _, records in parts)
-    for _, records, _ in done_by(executor, _render_part, parts):
+    for _, records, _ in done_by(executor, _render_part, parts, paths=[snapshot.storage.address]):
         done += records
         if progress:
             progress(done, total)

@@ -120,7 +120,8 @@ def measure_values(
         counted: Iterator[tuple[Histogram, int]]
         parts = [*parts_of(snapshot, job)]
         total = sum(records for _, records in parts)
-        counted = (result for _, _, result in done_by(executor, _counted_elsewhere, parts))
+        paths = [snapshot.storage.address]
+        counted = (result for _, _, result in done_by(executor, _counted_elsewhere, parts, paths=paths))
     else:
         feed = Feed(job, snapshot)
         total, counted = feed.records, _counted(feed)

@@ -7,17 +7,20 @@ is made of them, the deal and the snapshot, is one commit, where the pack was ca
 
 from __future__ import annotations
 
+import time
 from concurrent.futures import Executor
 from dataclasses import dataclass
 from typing import Any
 
 from pannier.choices import Progress
-from pannier.executors import check_reachable, done_by
+from pannier.columns import digests_of
+from pannier.errors import PannierError
+from pannier.executors import done_by, for_workers, worker_name
 from pannier.images.facts import Facts
 from pannier.packing.ingest import Ingested, Ingesting, IntoShard, recalled
 from pannier.packing.seen import Seen
 from pannier.sources.checking import Checked, Checking
-from pannier.sources.elsewhere import RowsElsewhere, parted
+from pannier.sources.elsewhere import RowsElsewhere, check_again, parted, sample_files
 from pannier.sources.rows import Chosen, LeftOut, Row, Source
 from pannier.storage.cache import CacheOptions
 from pannier.storage.opening import cache_options
@@ -25,6 +28,9 @@ from pannier.store.index import restore_segments
 from pannier.store.leases import WRITER, holding
 from pannier.store.miniatures import KeptMiniatures
 from pannier.store.state import OpenedStore, open_store
+
+# how long a network disk may go on listing a folder as it was
+LISTING_SECONDS = 90
 
 
 @dataclass(frozen=True)
@@ -46,6 +52,7 @@ class Done:
     left_out: list[LeftOut]
     new_pictures: int
     new_bytes: int
+    worker: str
 
 
 def bring_in(piece: Piece) -> Done:
@@ -56,7 +63,7 @@ def bring_in(piece: Piece) -> Done:
         miniatures = KeptMiniatures(store.storage, store.index)
         ingesting = Ingesting(store, None, miniatures, piece.shard_bytes, lambda _: IntoShard(store.storage))
         done = ingesting.take_in(piece.rows, zip(piece.rows.numbers, piece.rows.rows(), strict=True), piece.how)
-    return Done(done.pictures.table(), done.left_out, done.new_pictures, done.new_bytes)
+    return Done(done.pictures.table(), done.left_out, done.new_pictures, done.new_bytes, worker_name())
 
 
 def ingest_by(
@@ -71,27 +78,56 @@ def ingest_by(
 ) -> Ingested:
     """As `ingest`, the work done by an executor's workers. A picture that is in two pieces at once is stored by both, until
     the store is tidied. Raises PannierError where workers die again and again, and whatever stopped one."""
-    check_reachable(store.storage.address)
+    address = for_workers(store.storage.address)
     restore_segments(store.storage)
     store.index.refresh()
     result = Ingested()
     rest = recalled(store.index, source, rows, seen, result)
-    done_rows, where = len(rows) - len(rest), (store.storage.address, cache_options(store.storage))
+    done_rows, where = len(rows) - len(rest), (address, cache_options(store.storage))
     pieces = ((Piece(*where, some, how, shard_bytes), of_source) for some, of_source in parted(source, rows, rest))
-    for piece, of_source, done in done_by(executor, bring_in, pieces):
-        _take(source, piece, of_source, done, result, seen)
-        done_rows += len(of_source)
-        if progress:
-            progress(done_rows, len(rows))
+    workers = set[str]()
+    try:
+        for piece, of_source, done in done_by(
+            executor, bring_in, pieces, paths=[address, *sample_files(source, rows, rest)]
+        ):
+            _take(source, piece, of_source, done, result, seen)
+            workers.add(done.worker)
+            done_rows += len(of_source)
+            if progress:
+                progress(done_rows, len(rows))
+    finally:
+        seen.flush(at_end=True)  # where a worker stopped it, the next pack goes on from here
     restore_segments(store.storage)  # a worker may have died between a shard and its index
-    store.index.refresh()
-    seen.flush(at_end=True)
+    _refuse_unstored(store, result, workers)
     return result
 
 
+def _refuse_unstored(store: OpenedStore, result: Ingested, workers: set[str]) -> None:
+    """Raises PannierError where a worker stored pictures elsewhere: its path leads to a disk of its own.
+
+    What others have written shows late on some network disks, which keep a folder's listing for up to a minute.
+    """
+    digests = digests_of(result.pictures.table().column("sha256"))
+    until = time.monotonic() + LISTING_SECONDS
+    while True:
+        store.index.refresh()
+        unstored = int((store.index.find(digests).segment < 0).sum())
+        if not unstored:
+            return
+        if time.monotonic() > until:
+            break
+        time.sleep(1)
+    raise PannierError(
+        f"{unstored:,} pictures that workers have stored are not in {store.storage.address}: that path leads to another disk "
+        f"on one of {', '.join(sorted(workers)[:5])}; nothing was committed"
+    )
+
+
 def _take(source: Source, piece: Piece, rows: list[Row], done: Done, result: Ingested, seen: Seen) -> None:
+    at_key = {row.key: row for row in rows}
+    looked = check_again(source, [at_key[each.key] for each in done.left_out], piece.how, done.worker)
     result.pictures.add_table(done.pictures)
-    result.left_out += done.left_out
+    result.left_out += looked
     result.new_pictures += done.new_pictures
     result.new_bytes += done.new_bytes
     at = {number: i for i, number in enumerate(piece.rows.numbers)}

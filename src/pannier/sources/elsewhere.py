@@ -2,19 +2,24 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator
 from dataclasses import dataclass
+from itertools import islice
 
 from pannier.columns import Rows
-from pannier.errors import PictureError
+from pannier.errors import PannierError, PictureError
 from pannier.executors import LEAST_PIECES
 from pannier.kinds import LeftOutKind
-from pannier.sources.files import is_far, read_file
-from pannier.sources.rows import Chosen, FileStamp, Row, Source
+from pannier.sources.checking import Checked, Checker, Checking
+from pannier.sources.files import file_stamp, is_far, read_file
+from pannier.sources.rows import Chosen, FileStamp, LeftOut, Row, Source
 from pannier.storage.remote import IN_FLIGHT
 
 # a piece is some seconds of work, and no more than this many bytes or rows
 MOST_BYTES, MOST_ROWS = 64 << 20, 2_000
+# so many rows are looked through for a file that is there
+_SAMPLED = 1_000
 
 
 @dataclass(frozen=True)
@@ -64,6 +69,36 @@ def parted(source: Source, rows: Chosen, wanted: Rows) -> Iterator[tuple[RowsEls
         size += row.byte_count
     if some:
         yield piece()
+
+
+def check_again(source: Source, rows: list[Row], how: Checking, worker: str) -> list[LeftOut]:
+    """Looks here at pictures that a worker could not use: what is wrong with each, as this process sees it.
+
+    A file that a worker does not see, or has no memory for, is no fault of the picture's. Raises PannierError, which names
+    the worker and the file, where this process can use one of them.
+    """
+    if not rows:
+        return []
+    with Checker(source, how) as checker:
+        outcomes = list(checker.check_all(iter(rows)))
+    for row, outcome in zip(rows, outcomes, strict=True):
+        if isinstance(outcome, Checked):
+            file = source.file(row)
+            name = os.fsdecode(file.path) if file is not None else row.key
+            raise PannierError(
+                f"the worker on {worker} cannot use {name!r}, which this process can: give it the same folders, as much memory "
+                "and the same libraries, or take it away; nothing was committed, and the same command goes on"
+            )
+    return [outcome for outcome in outcomes if isinstance(outcome, LeftOut)]
+
+
+def sample_files(source: Source, rows: Chosen, wanted: Rows) -> list[bytes]:
+    """The first file on a disk that this process sees, of those that workers would read; none where they read none."""
+    for row in islice(rows.take(wanted[:_SAMPLED]).rows(source), _SAMPLED):
+        file = source.file(row)
+        if file is not None and b"\0" not in file.path and not is_far(file.path) and file_stamp(file.path) is not None:
+            return [file.path]
+    return []
 
 
 def _content(source: Source, row: Row) -> bytes | FileStamp | tuple[str, LeftOutKind]:

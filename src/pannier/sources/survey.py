@@ -18,13 +18,13 @@ import pyarrow as pa
 from pannier.choices import Progress
 from pannier.columns import Digests, NameColumn, Rows, connected, numbered, to_digests
 from pannier.errors import PannierError, SourceError, UsageError
-from pannier.executors import done_by
+from pannier.executors import done_by, worker_name
 from pannier.images.facts import MAX_PIXELS, Facts
 from pannier.images.miniature import SIDE
 from pannier.images.near import USUAL_DISTANCE, checked_distance, near_links
 from pannier.machine import usable_cores
 from pannier.sources.checking import Checked, Checker, Checking
-from pannier.sources.elsewhere import RowsElsewhere, parted
+from pannier.sources.elsewhere import RowsElsewhere, check_again, parted, sample_files
 from pannier.sources.findings import Collected, Findings, Suspect
 from pannier.sources.headers import HeaderReader
 from pannier.sources.naming import compare_names
@@ -127,21 +127,26 @@ def survey(said: SurveyOptions) -> Findings:
 
 def _checked_by(executor: Executor, source: Source, chosen: Chosen, how: Checking) -> Iterator[list[Checked | LeftOut]]:
     """What became of every row, in order, by the workers of an executor."""
-    pieces = (((rows, how), own) for rows, own in parted(source, chosen, np.arange(len(chosen))))
-    for _, own, outcomes in done_by(executor, _check_elsewhere, pieces, in_order=True):
+    wanted = np.arange(len(chosen))
+    pieces = (((rows, how), own) for rows, own in parted(source, chosen, wanted))
+    paths = sample_files(source, chosen, wanted)
+    for _, own, (outcomes, worker) in done_by(executor, _check_elsewhere, pieces, paths=paths, in_order=True):
+        unusable = [row for row, outcome in zip(own, outcomes, strict=True) if isinstance(outcome, LeftOut)]
+        looked = iter(check_again(source, unusable, how, worker))
         yield [
-            replace(outcome, row=own[outcome.row.number]) if isinstance(outcome, Checked) else outcome
+            replace(outcome, row=own[outcome.row.number]) if isinstance(outcome, Checked) else next(looked)
             for outcome in outcomes
         ]
 
 
-def _check_elsewhere(given: tuple[RowsElsewhere, Checking]) -> list[Checked | LeftOut]:
+def _check_elsewhere(given: tuple[RowsElsewhere, Checking]) -> tuple[list[Checked | LeftOut], str]:
     rows, how = given
     with Checker(rows, how) as checker:  # what a picture is made of stays there
-        return [
+        outcomes = [
             replace(outcome, data=None) if isinstance(outcome, Checked) else outcome
             for outcome in checker.check_all(rows.rows())
         ]
+    return outcomes, worker_name()
 
 
 def _table_alone(said: SurveyOptions, error: PannierError) -> Findings:

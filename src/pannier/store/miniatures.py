@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
+from collections.abc import Iterator
 from concurrent.futures import Executor, ThreadPoolExecutor
 from typing import Any
 
@@ -15,7 +16,7 @@ import pyarrow as pa
 
 from pannier.columns import Rows, digests_of, ipc_bytes
 from pannier.errors import DamageError, NotFoundError, PictureError, StoreError
-from pannier.executors import check_reachable, done_by, runs_of
+from pannier.executors import done_by, for_workers, runs_of
 from pannier.images.decode import decode, upright
 from pannier.images.facts import read_facts
 from pannier.images.miniature import BYTES, SIDE, Miniatures, miniature
@@ -106,14 +107,19 @@ class KeptMiniatures:
         if not missing:
             return
         if self._executor is not None:
-            where = (self._storage.address, cache_options(self._storage))
-            check_reachable(self._storage.address)
-            pieces = (((*where, [missing[at] for at in run]), None) for run in runs_of(len(missing), _MOST_ELSEWHERE))
-            for _, _, made in done_by(self._executor, _made_elsewhere, pieces):
+            where = (for_workers(self._storage.address), cache_options(self._storage))
+            pieces = (((*where, run), run) for run in _runs(missing))
+            for _, run, made in done_by(self._executor, _made_elsewhere, pieces, paths=where[:1]):
                 self._new |= made
+                # what a worker could not make may be no fault of the picture's
+                self._new |= _made_of(self._storage, self._index, [each for each in run if each not in made], 1)
         else:
             self._new |= _made_of(self._storage, self._index, missing, usable_cores())
         self.flush()
+
+
+def _runs(missing: list[bytes]) -> Iterator[list[bytes]]:
+    yield from ([missing[at] for at in run] for run in runs_of(len(missing), _MOST_ELSEWHERE))
 
 
 def _made_elsewhere(given: tuple[str, CacheOptions | None, list[bytes]]) -> dict[bytes, bytes]:
@@ -126,6 +132,8 @@ def _made_elsewhere(given: tuple[str, CacheOptions | None, list[bytes]]) -> dict
 
 def _made_of(storage: Storage, index: PictureIndex, missing: list[bytes], threads: int) -> dict[bytes, bytes]:
     """The miniatures of stored pictures, by SHA-256; of those that can be made."""
+    if not missing:
+        return {}
     places = index.find(np.frombuffer(b"".join(missing), np.uint8).reshape(-1, 32))
     with ThreadPoolExecutor(threads, thread_name_prefix="pannier-miniatures") as pool:
         made = pool.map(lambda at: _made(storage, missing[at], places, at), range(len(missing)))

@@ -11,8 +11,8 @@ from typing import Any
 from pannier.array_types import Flags
 from pannier.choices import Progress
 from pannier.columns import Digests
-from pannier.errors import ConflictError, DamageError
-from pannier.executors import check_reachable, done_by
+from pannier.errors import ConflictError, DamageError, StoreError
+from pannier.executors import done_by, for_workers
 from pannier.results import Result
 from pannier.storage.layout import attached_file, snapshot_file, stem
 from pannier.storage.opening import open_storage, pieces_of
@@ -179,14 +179,16 @@ def _copy_pictures(
     if lost:
         raise DamageError(f"{lost} of the pictures are in no shard of {store.storage.address}: run pannier verify there")
     if executor is not None:
-        check_reachable(store.storage.address, other.storage.address)
-        where = (store.storage.address, other.storage.address)
+        where = (for_workers(store.storage.address), for_workers(other.storage.address))
         pieces = (((*where, file, wanted), int(wanted.sum())) for file, wanted in found_pictures(store, missing))
-        for _, count, written in done_by(executor, _copy_elsewhere, pieces):
+        for _, count, written in done_by(executor, _copy_elsewhere, pieces, paths=where):
             copied.byte_count += written
             step(count)
         restore_segments(other.storage)  # a worker may have died between a shard and its index
-        other.index.refresh()
+        unstored = len(_missing(other, missing))
+        if unstored:
+            what = f"{unstored:,} pictures that workers have copied are not in {other.storage.address}"
+            raise StoreError(f"{what}: that path leads to another disk on one of them; no snapshot was copied")
         return
     for file, wanted in found_pictures(store, missing):
         written, _ = write_shards(other.storage, pictures_in(store.storage, file, wanted), step)

@@ -14,7 +14,7 @@ import numpy as np
 from pannier.choices import Progress
 from pannier.columns import Digests
 from pannier.errors import DamageError, NotFoundError, StoreError
-from pannier.executors import check_reachable, done_by
+from pannier.executors import done_by, for_workers
 from pannier.hashing import fold, fold_each
 from pannier.machine import usable_cores
 from pannier.storage.layout import ARROW, INDEX, segment_file, shard_file
@@ -81,9 +81,11 @@ def check_shards(
             progress(done, total)
 
     if executor is not None:
-        check_reachable(storage.address)
-        pieces = (((storage.address, name, how), name) for name in names)
-        for _, name, looked in done_by(executor, _look_elsewhere, pieces):
+        address = for_workers(storage.address)
+        pieces = (((address, name, how), name) for name in names)
+        for _, name, looked in done_by(executor, _look_elsewhere, pieces, paths=[address]):
+            if looked.findings or not np.all(looked.is_whole):  # what a worker does not see is no damage: looked at here
+                looked = _look_elsewhere((address, name, how))
             step(sizes[name])
             yield from _taken(name, looked, pictures)
     else:

@@ -104,6 +104,10 @@ def test_a_preview_changes_nothing(store: pannier.Store, run: Callable[..., Ende
         ({"from_": [{"key": "twill/00011.jpg", "label": "b"}]}, "did you mean 'twill/0001.jpg'"),
         ({"set": "label"}, "write a column and its value"),
         ({"remove": True, "where": "true", "set": "label=x"}, "`remove` goes alone"),
+        ({"set": "split=train"}, "`set` split=... without `where` or `from_` would change every record: say which"),
+        ({"set": {"loom": 7}}, "would change every record"),
+        ({"set": "loom=7", "where": "true", "all": True}, "`all` and `where`"),
+        ({"rename": "twill=satin", "all": True}, "`all` goes with `set`"),
     ],
 )
 def test_a_change_that_makes_no_sense_is_said(store: pannier.Store, said: dict[str, object], says: str) -> None:
@@ -121,7 +125,24 @@ def test_what_is_typed_stays_text_where_text_is_kept(store: pannier.Store) -> No
     assert typed["twill/0001.jpg"].label == "007"
     assert typed["twill/0001.jpg"].side == {"batch": "12", "loom": 7, "sure": True}
     with pytest.raises(UsageError, match="the column holds int64"):
-        store.change(set="loom=seven")
+        store.change(set="loom=seven", all=True)
+
+
+def test_every_record_is_changed_where_that_is_said_and_show_tells_what_splits_hold_since(
+    store: pannier.Store, run: Callable[..., Ended]
+) -> None:
+    refused = run("change", store.path, "--set", "split=train")
+    assert refused.status == 2
+    assert (
+        "--set split=... without --where or --from would change every record: say which with --where, or --all"
+        in refused.err
+    )
+    dealt = next(line for line in run("show", store.path).out.splitlines() if line.startswith("dealt"))
+    assert "now" not in dealt
+    assert run("change", store.path, "--set", "split=train", "--all").status == 0
+    assert store.snapshot().splits == {"train": len(store.snapshot())}
+    dealt = next(line for line in run("show", store.path).out.splitlines() if line.startswith("dealt"))
+    assert dealt.endswith("; now train 100 %, val 0 %, test 0 %") or dealt.endswith("; now train 100 %, val 0 %")
 
 
 def test_groups_and_near_doubles_can_be_said_of_what_is_there(store: pannier.Store) -> None:

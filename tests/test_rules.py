@@ -180,6 +180,6 @@ def test_an_empty_label_is_none_and_hidden_folders_are_no_classes(tmp_path: Path
     told = {item.key for item in result.left_out if item.kind == "hidden"}
     assert told == {".ipynb_checkpoints", "@eaDir", "twill/.thumbs", "__MACOSX", "twill/.0099.jpg"}
     with pytest.raises(UsageError, match="an empty label is none"):
-        store.change(set="label=")
+        store.change(set="label=", all=True)
     with pytest.raises(UsageError, match="old=new"):
         store.change(rename={"twill": " "})

@@ -26,6 +26,7 @@ _WHAT = {
     "new_classes": opt.switch("Labels may be no classes yet; else a misspelt one is refused."),
     "where": opt.text("Which records, as SQL over their columns.", "EXPR"),
     "set": opt.texts("What they get; NULL for nothing.", "COLUMN=VALUE"),
+    "all": opt.switch("With --set: change every record; required where neither --where nor --from says which."),
     "remove": opt.switch("Take those records out."),
     "rename": opt.texts("Call a class otherwise, or join two.", "OLD=NEW"),
     "unlike": opt.texts("Look-alikes that are none, for good: a pair, or what doubles --table wrote.", "KEY=KEY|TABLE"),

@@ -93,13 +93,24 @@ def _about_dealing(snapshot: pannier.Snapshot) -> list[tuple[str, str]]:
         parts = [f"{name} {count:,}" for name, count in dealing.counts.items()]
         parts += [f"{name} {float(share) * 100:.4g} %" for name, share in dealing.shares.items()]
         of = f" of {dealing.carved_from}" if dealing.carved_from else ""
-        facts.append(("dealt", f"{', '.join(parts)}{of} with seed {dealing.seed}"))
+        facts.append(("dealt", f"{', '.join(parts)}{of} with seed {dealing.seed}{_moved_since(snapshot)}"))
     together = [f"groups by {dealing.group_by}"] if dealing.group_by else []
     together += [f"near doubles (near {dealing.near}){_unlike(dealing)}"] if dealing.near is not None else []
     facts += [("together", ", ".join(together))] if together else []
     facts += [("frozen", ", ".join(dealing.frozen))] if dealing.frozen else []
     facts += [("leaks", "allowed: records that should lie in one split may lie in two")] if dealing.leaks_allowed else []
     return facts
+
+
+def _moved_since(snapshot: pannier.Snapshot) -> str:
+    """What the splits hold where that is no longer as they were dealt: more than a record of each class is elsewhere."""
+    targets = {name: float(share) for name, share in (snapshot.dealing.shares or {}).items()}
+    held = {name: snapshot.splits.get(name, 0) for name in targets}
+    total = sum(held.values())
+    most = max(len(snapshot.classes), 1) + 0.01 * total
+    if total and all(abs(held[name] - share * total) <= most for name, share in targets.items()):
+        return ""
+    return "; now " + ", ".join(f"{name} {count / max(1, total) * 100:.4g} %" for name, count in held.items())
 
 
 def _unlike(dealing: pannier.Dealing) -> str:

@@ -227,7 +227,7 @@ def print_doubts(doubts: Sequence[Any]) -> None:
     """What harms training of what was packed or changed: some of each kind."""
     words = {
         "two labels": ("picture under two labels", "pictures under two labels"),
-        "alike classes": ("new class that may be another", "new classes that may be others"),
+        "alike classes": ("pair of classes that may be one", "pairs of classes that may be one"),
     }
     for kind, what in words.items():
         found = [each.in_words for each in doubts if each.kind == kind]

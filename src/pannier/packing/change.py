@@ -47,7 +47,8 @@ class ChangeOptions(DealingOptions):
     follow from the rest (number, file, width ...) are not read. key_column: which column holds the keys. null: cells that
     mean nothing, "NULL,n/a". new_classes: labels may be no classes yet.
     where: SQL over the records' columns, says which records the rest is for. set: a value for label, split or a side column,
-    e.g. {"label": "satin"} or "label=satin"; None or NULL is none. remove: those records go. rename:
+    e.g. {"label": "satin"} or "label=satin"; None or NULL is none. all: `set` is for every record, which must be said where
+    neither `where` nor `from_` says which. remove: those records go. rename:
     classes that are called otherwise. shares, seed, counts, carve, of, folds, group_by, near, freeze, allow_leaks: see
     `Dealing`; what deals, deals all anew but frozen splits. as_of: an older snapshot, whose content the new one gets; goes
     alone. facts: keys and values, e.g. {"reason": "second look"}. preview: nothing is written.
@@ -59,6 +60,7 @@ class ChangeOptions(DealingOptions):
     new_classes: bool = False
     where: str | None = None
     set: Mapping[str, Any] | str | Sequence[str] | None = None
+    all: bool = False
     remove: bool = False
     rename: str | Mapping[str, str] | Sequence[str] | None = None
     note: str = ""
@@ -135,7 +137,7 @@ def change(store: OpenedStore, options: ChangeOptions) -> ChangeResult:
             proposing.result.changes = differences(head.manifest, proposal.upon(head.manifest)).change_counts()
         return proposing.result
     with holding(store.storage, WRITER):
-        state, is_new = commit(store, options.strand, proposing.propose)
+        state, is_new, _ = commit(store, options.strand, proposing.propose)
     assert state is not None
     result = proposing.result
     result.state, result.is_new, result.changes = state, is_new, state.document["changes"] if is_new else []
@@ -185,6 +187,7 @@ class _Said:
     about: dict[str, Any]
     new_classes: bool
     unlike: Any
+    is_for_all: bool
 
     @staticmethod
     def of(options: ChangeOptions) -> _Said:
@@ -193,7 +196,7 @@ class _Said:
         source, values, rename = options.from_, _read_set(options.set), read_rename(options.rename)
         corrections = None if source is None else Corrections.read(source, options.key_column, options.null)
         which, dealing = (corrections, options.where, values, options.remove, rename), options.read_dealing()
-        said = _Said(*which, dealing, about, options.new_classes, options.unlike)
+        said = _Said(*which, dealing, about, options.new_classes, options.unlike, options.all)
         said.check()
         return said
 
@@ -214,6 +217,15 @@ class _Said:
             raise UsageError("`remove` goes alone: what is removed has no label to set")
         if self.remove and self.where is None and self.corrections is None:
             raise UsageError("`remove`: say which records with `where` or `from_`")
+        is_for_all = self.where is None and self.corrections is None
+        if self.values and is_for_all != self.is_for_all:
+            if is_for_all:
+                first = next(iter(self.values))
+                what = f"`set` {first}=... without `where` or `from_` would change every record"
+                raise UsageError(f"{what}: say which with `where`, or `all` where that is meant", argument="all")
+            raise UsageError("`all` and `where` or `from_` say two things: leave one of them out")
+        if self.is_for_all and not self.values:
+            raise UsageError("`all` goes with `set`: every record gets that value")
         if not (
             self.corrections is not None or self.values or self.remove or self.rename or frozen or about or self.is_about_all
         ):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
 
 from pannier.dealing.shares import Dealing
 from pannier.errors import ConflictError, UsageError
@@ -19,7 +19,7 @@ from pannier.store.manifest import Manifest
 from pannier.store.names import Entry
 from pannier.store.snapshots import count_document
 from pannier.store.state import OpenedStore, State
-from pannier.versions.differing import differences
+from pannier.versions.differing import Difference, differences
 
 MOST_TRIES = 100
 
@@ -50,8 +50,16 @@ class Proposal:
         return self.content or Manifest(*before.changed(self.changes))
 
 
-def commit(store: OpenedStore, strand: str, build: Callable[[State | None], Proposal | None]) -> tuple[State | None, bool]:
-    """Makes the next snapshot of a strand: (the strand's snapshot, whether it is new).
+class Committed(NamedTuple):
+    """A strand's newest snapshot, whether it was made now, and how it differs from the one before; None where it was not."""
+
+    state: State | None
+    is_new: bool
+    difference: Difference | None
+
+
+def commit(store: OpenedStore, strand: str, build: Callable[[State | None], Proposal | None]) -> Committed:
+    """Makes the next snapshot of a strand.
 
     `build` is asked again with the new head whenever another writer was first; None means that there is nothing to add.
     """
@@ -60,27 +68,28 @@ def commit(store: OpenedStore, strand: str, build: Callable[[State | None], Prop
         parent = store.state_of(last.snapshot) if last and last.snapshot else None
         proposal = build(parent)
         if proposal is None:
-            return parent, False
+            return Committed(parent, False, None)
         before = parent.manifest if parent is not None else Manifest.empty()
         after = proposal.content
         if after is None:
             after = manifests.write(store.storage, before, proposal.changes)
-        document = _document(store, parent, proposal, before, after)
+        difference = differences(before, after)
+        document = _document(store, parent, proposal, difference)
         content = canonical(document)
         snapshot_id = digest(content)
         store.storage.create(snapshot_file(snapshot_id), content)
         check_lease()
         entry = Entry(last.number + 1 if last else 1, snapshot_id, document["time"], document["author"])
         if store.strands.append(strand, entry):
-            return store.state_of(snapshot_id, after), True
+            return Committed(store.state_of(snapshot_id, after), True, difference)
     raise ConflictError(f"strand {strand!r} was changed {MOST_TRIES} times by others in the meantime: try again later")
 
 
-def _document(store: OpenedStore, parent: State | None, proposal: Proposal, before: Manifest, after: Manifest) -> Document:
+def _document(store: OpenedStore, parent: State | None, proposal: Proposal, difference: Difference) -> Document:
+    after = difference.after
     assert after.base_file is not None
     # pairs in the order in which splits were named, which decides ties
     shares = [[name, f"{share.numerator}/{share.denominator}"] for name, share in (proposal.dealing.shares or {}).items()]
-    difference = differences(before, after)
     counts = count_document(after) if parent is None else difference.counts_upon(parent.document["counts"])
     present = {label for label, _, _ in counts if label is not None}
     return {

@@ -103,17 +103,21 @@ def _open_rows(revision: Revision, dealing: Dealing, anew: bool) -> Flags:
 
 
 def _guard_frozen(revision: Revision, dealing: Dealing) -> Revision:
-    """Without what would change a frozen split; a record's new label and side columns are none of that."""
+    """Without what would change a frozen split; a record's new label and side columns are none of that.
+
+    A record that would get another picture keeps the one that it has, and takes what else is new.
+    """
     if not dealing.frozen:
         return revision
     before, after = revision.before("split").to_list(), revision.splits.to_list()
     is_other, is_there = revision.is_other_picture, revision.is_there
-    kept = np.ones(len(revision), bool)
+    kept, stays_as_picture = np.ones(len(revision), bool), np.zeros(len(revision), bool)
     splits = list(after)
     for row, (was, becomes) in enumerate(zip(before, after, strict=True)):
         reason = ""
         if was in dealing.frozen and is_other[row]:
             reason = f"{was} is frozen: the record is not given another picture"
+            stays_as_picture[row], splits[row] = True, was
         elif (was in dealing.frozen or becomes in dealing.frozen) and was != becomes and is_there[row]:
             frozen = was if was in dealing.frozen else becomes
             reason, splits[row] = (
@@ -124,11 +128,11 @@ def _guard_frozen(revision: Revision, dealing: Dealing) -> Revision:
             reason = f"{becomes} is frozen: it gains no record"
         if reason:
             revision.left_out.append(LeftOut(revision.key(row), "frozen", reason))
-            kept[row] = splits[row] != after[row]
-    if splits != after:
-        is_undone = np.array([split != said for split, said in zip(splits, after, strict=True)], bool)
-        revision = replace(revision, splits=NameColumn.of(pa.array(splits, pa.string())))
-        kept &= ~is_undone | revision.takes_side | differs(revision.before("label"), revision.labels)
+            kept[row] = stays_as_picture[row] or splits[row] != after[row]
+    if splits != after or stays_as_picture.any():
+        is_undone = np.array([split != said for split, said in zip(splits, after, strict=True)], bool) | stays_as_picture
+        revision = replace(revision, splits=NameColumn.of(pa.array(splits, pa.string()))).with_pictures_of(stays_as_picture)
+        kept &= ~is_undone | revision.changes_side | differs(revision.before("label"), revision.labels)
     gone_splits = names_there(revision.manifest, revision.gone, "split").to_list()
     stays = np.array([split in dealing.frozen for split in gone_splits], bool)
     kept_splits = [split for split in gone_splits if split in dealing.frozen]

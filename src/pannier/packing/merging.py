@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -12,15 +12,16 @@ import pyarrow.compute as pc
 
 from pannier.array_types import Flags
 from pannier.choices import Relabel
-from pannier.columns import Digests, NameColumn, Rows, differs, digests_of, numbered
+from pannier.columns import Digests, NameColumn, Rows, digests_of, numbered
 from pannier.errors import ConflictError
 from pannier.hashing import Hashes
 from pannier.images.perceptual import ALIKE_BITS
 from pannier.packing.doubts import Doubt
 from pannier.packing.revision import Revision, both_sides, side_names
 from pannier.packing.three_way import Conflict, Corrections, Decided, alike, decide, there_in
-from pannier.store.manifest import Manifest, rows_there
+from pannier.store.manifest import Manifest, names_there, rows_there
 from pannier.store.manifest_files import SCHEMA
+from pannier.versions.differing import Difference
 
 # the perceptual hashes of pictures that are stored, by their SHA-256
 Likeness = Callable[[Digests], Hashes]
@@ -51,21 +52,19 @@ class Counts:
     deviation: dict[str | None, int] = field(default_factory=dict)
     tied: dict[str | None, tuple[str, int]] = field(default_factory=dict)
 
-    def take_back(self, proposed: Revision, settled: Revision) -> None:
-        """Counts no more what was kept from happening, as in a frozen split."""
-        before, after = ((*_changed(each), int(each.is_other_picture.sum())) for each in (proposed, settled))
-        labels, splits, pictures = (max(0, one - other) for one, other in zip(before, after, strict=True))
-        self.relabelled, self.resplit = max(0, self.relabelled - labels), max(0, self.resplit - splits)
-        self.changed -= pictures
-
-
-def _changed(revision: Revision) -> tuple[int, int]:
-    """How many records that are there, and keep their pictures, have another label, and have left a split."""
-    is_same = revision.is_there & ~revision.is_other_picture
-    labels, splits = (
-        differs(revision.before(name), after) for name, after in (("label", revision.labels), ("split", revision.splits))
-    )
-    return int((labels & is_same).sum()), int((splits & is_same & (revision.before("split").codes >= 0)).sum())
+    def count(self, difference: Difference | None, likeness: Likeness) -> None:
+        """Counts what has become of the records, in the numbers that the history has; None where nothing has."""
+        kept = self.changed
+        if difference is None:
+            self.added = self.changed = self.reencoded = self.moved = self.relabelled = self.resplit = self.removed = 0
+        else:
+            counts = difference.counts
+            self.added, self.removed, self.changed = counts["added"], counts["removed"], counts["changed"]
+            self.moved, self.relabelled, self.resplit = counts["moved"], counts["relabelled"], counts["resplit"]
+            other = difference.is_other_picture
+            new, old = difference.after.pictures(difference.rows[other]), difference.before.pictures(difference.there[other])
+            self.reencoded = int(look_alike(new, old, likeness).sum())
+        self.unchanged += max(0, kept - self.changed)  # those that keep their picture, as in a frozen split
 
 
 def merge(
@@ -76,6 +75,7 @@ def merge(
     relabel: Relabel | None = None,
     gone: Rows | None = None,
     is_another: bool = False,
+    frozen: Collection[str] = (),
 ) -> tuple[Revision, Counts]:
     """`incoming` are manifest rows in order of (hash of key, key), as the source has them: what is new or changed of them.
 
@@ -83,7 +83,8 @@ def merge(
     where both changed, it stays and is a conflict, unless `relabel` says whose word goes. Another picture under an old key
     is as the source says; one saved anew, which looks alike, is the same picture. A picture under another key, whose old
     key is `gone` from the source or has another picture, is the same record: it keeps split, side columns and corrections.
-    is_another: the source is not the one that these records are from.
+    is_another: the source is not the one that these records are from. frozen: splits whose records keep their pictures, so
+    that another picture does not end what was corrected of them.
     """
     own = rows_there(manifest, incoming)
     is_there, is_other_picture, is_reencoded = _pictures(incoming, own, manifest, likeness)
@@ -92,6 +93,7 @@ def merge(
     )
     is_moved = (there >= 0) & (there != own)
     is_fresh = (there < 0) | (is_other_picture & ~is_reencoded & ~is_moved)
+    is_fresh &= ~is_frozen(manifest, own, frozen)
     is_there, is_other_picture = there >= 0, is_other_picture & (there == own)
     corrections = Corrections(manifest, there, end_by_agreement=not is_another)
     decided: dict[str, Decided] = {}
@@ -124,6 +126,13 @@ def merge(
         table = table.append_column(name, values)
     labels, splits = (NameColumn.of(decided[name].values.take(pa.array(chosen))) for name in ("label", "split"))
     return Revision(manifest, table, there[chosen], takes_side[chosen], labels, splits, side_is_whole=True), counts
+
+
+def is_frozen(manifest: Manifest, rows: Rows, frozen: Collection[str]) -> Flags:
+    """Which rows of a manifest, -1 for none, are in a frozen split."""
+    splits = names_there(manifest, rows, "split")
+    flags: Flags = np.array([name in frozen for name in [*splits.names, None]], bool)[splits.codes]
+    return flags
 
 
 def _followed(incoming: Any, own: Rows, is_other: Flags, gone: Rows | None, manifest: Manifest) -> Rows:
@@ -159,10 +168,17 @@ def _pictures(incoming: Any, there: Rows, manifest: Manifest, likeness: Likeness
     is_reencoded = np.zeros_like(is_other)
     at = is_other[is_there]
     if at.any():
-        new, old = likeness(ours[at]), likeness(theirs[at])
-        distance = np.array([(int(a) ^ int(b)).bit_count() for a, b in zip(new, old, strict=True)])
-        is_reencoded[is_other] = (new != 0) & (old != 0) & (distance <= ALIKE_BITS)
+        is_reencoded[is_other] = look_alike(ours[at], theirs[at], likeness)
     return is_there, is_other, is_reencoded
+
+
+def look_alike(new: Digests, old: Digests, likeness: Likeness) -> Flags:
+    """Which pictures look like the old ones in their places: resized, or saved anew."""
+    if not len(new):
+        return np.zeros(0, bool)
+    ones, others = likeness(new), likeness(old)
+    distance = np.array([(int(a) ^ int(b)).bit_count() for a, b in zip(ones, others, strict=True)])
+    return (ones != 0) & (others != 0) & (distance <= ALIKE_BITS)
 
 
 def _conflicts(incoming: Any, decided: Mapping[str, Decided]) -> list[Conflict]:

@@ -27,7 +27,6 @@ from pannier.packing.ingest import Ingested, Keeper, ingest
 from pannier.packing.merging import Counts, merge, refuse_both_sides_changed, rows_gone
 from pannier.packing.pieces import ingest_by
 from pannier.packing.recipe import dealt_otherwise, followed, named, of_source, recipe_of, with_recipe
-from pannier.packing.revision import Revision
 from pannier.packing.seen import Seen
 from pannier.packing.snapshot_source import SnapshotSource, snapshot_source
 from pannier.results import Result, plain
@@ -50,6 +49,7 @@ from pannier.store.shards import DEFAULT_SHARD_BYTES
 from pannier.store.snapshots import count_document
 from pannier.store.state import OpenedStore, State, create_store, is_empty, open_store
 from pannier.units import read_bytes
+from pannier.versions.differing import differences
 
 FIRST_ROWS = 20
 
@@ -363,11 +363,14 @@ class _Packing:
     def _committed(self) -> tuple[State | None, bool]:
         """The strand's newest snapshot, and whether it was made now."""
         if not self._preview:
-            return commit(self._store, self._options.strand, self.propose)
-        proposal = self.propose(self._known)
-        before = self._known.manifest if self._known is not None else Manifest.empty()
-        self._after = proposal.upon(before) if proposal is not None else before
-        return self._known, False
+            state, is_new, difference = commit(self._store, self._options.strand, self.propose)
+        else:
+            state, is_new, proposal = self._known, False, self.propose(self._known)
+            before = self._known.manifest if self._known is not None else Manifest.empty()
+            self._after = proposal.upon(before) if proposal is not None else before
+            difference = differences(before, self._after)
+        self._done.count(difference, self._store.index.likeness)
+        return state, is_new
 
     def propose(self, parent: State | None) -> Proposal | None:
         """What the pictures make of a snapshot; None where nothing is new."""
@@ -380,6 +383,8 @@ class _Packing:
         gone = rows_gone(manifest, self._source_keys, self._options.above) if self._tells_what_is_gone(parent) else None
         how: dict[str, Any] = {"likeness": self._store.index.likeness, "relabel": self._options.relabel, "gone": gone}
         others = [each["source"] for each in parent.recipes] if parent is not None else []
+        acting = dealing.acting(before, () if parent is None else parent.splits)
+        how["frozen"] = acting.frozen
         how["is_another"] = bool(others) and self._named is not None and self._named not in others
         revision, self._done = merge(self._incoming, manifest, **how)
         if gone is not None:
@@ -393,15 +398,13 @@ class _Packing:
         if self._options.doubtful == "leave-out":
             revision = without_doubtful(revision, classes)
         if not revision.is_empty or self._said.deals:
-            acting = dealing.acting(before, () if parent is None else parent.splits)
             counts = {} if parent is None else parent.counts
             settled = settle(revision, counts, acting, self._miniatures.fetch)
-            self._done.take_back(revision, settled.revision)
             revision, self._done.deviation, self._done.tied = settled.revision, settled.deviation, settled.tied
         self._done.doubts = doubts_in(revision, classes)
         if self._options.strict and self._done.doubts and self._options.doubtful is None:
             raise SourceError(f"`strict`: nothing was written: {'; '.join(each.in_words for each in self._done.doubts[:3])}")
-        self._count(revision)
+        self._left_out = self._passed + revision.left_out
         if revision.is_empty and not self._says_something(parent, dealing):
             return None
         recipes = with_recipe(parent.recipes if parent is not None else (), self._recipe)
@@ -413,11 +416,6 @@ class _Packing:
             return parent is not None
         below = [each for each in parent.recipes if (each.get("prefix") or "") == self._options.prefix]
         return bool(below) and all(each["source"] == self._named for each in below)
-
-    def _count(self, revision: Revision) -> None:
-        self._done.removed = len(revision.gone)
-        self._done.added = int((~revision.is_there).sum())
-        self._left_out = self._passed + revision.left_out
 
     def _first(self, chosen: Chosen) -> list[tuple[str, str | None, str | None]]:
         """The first rows that a preview brings in, with their labels and splits to be."""

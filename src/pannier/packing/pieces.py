@@ -118,8 +118,8 @@ def _refuse_unstored(store: OpenedStore, result: Ingested, workers: set[str]) ->
             break
         time.sleep(1)
     raise PannierError(
-        f"{unstored:,} pictures that workers have stored are not in {store.storage.address}: that path leads to another disk "
-        f"on one of {', '.join(sorted(workers)[:5])}; nothing was committed"
+        f"{unstored:,} pictures that workers have stored are not in {store.storage.address}: that path leads to another "
+        f"disk on one of {', '.join(sorted(workers)[:5])}; nothing was committed"
     )
 
 

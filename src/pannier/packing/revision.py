@@ -12,9 +12,10 @@ import pyarrow.compute as pc
 from pannier.array_types import Flags
 from pannier.columns import Digests, NameColumn, Rows, digests_of, joined, order_by_hash
 from pannier.errors import UsageError
+from pannier.packing.three_way import alike
 from pannier.sources.rows import LeftOut
 from pannier.store.manifest import Manifest, names_there
-from pannier.store.manifest_files import COLUMNS, REMOVED, SCHEMA, SOURCE_SAID
+from pannier.store.manifest_files import COLUMNS, FACTS, REMOVED, SCHEMA, SOURCE_SAID, with_schema
 
 
 @dataclass
@@ -88,6 +89,29 @@ class Revision:
     def before(self, column: str) -> NameColumn:
         """A column of names as the manifest has it for the rows; those that are not there have none."""
         return names_there(self.manifest, self.there, column)
+
+    @property
+    def changes_side(self) -> Flags:
+        """Which rows of records that are there have another value in a side column than the manifest."""
+        changes: Flags = np.zeros(len(self), bool)
+        for name in side_names(self.table):
+            ours, theirs = both_sides(self.table, self.there, self.manifest, name)
+            values = pc.if_else(pa.array(self.takes_side), ours if self.side_is_whole else pc.coalesce(ours, theirs), theirs)
+            changes |= ~alike(values, theirs)
+        return changes & self.is_there
+
+    def with_pictures_of(self, rows: Flags) -> Revision:
+        """Some rows, of records that are there, with the pictures that those have in the manifest."""
+        if not rows.any():
+            return self
+        names = [*self.table.column_names]
+        at = np.where(rows, np.cumsum(rows) - 1 + len(self), np.arange(len(self)))
+        theirs = self.manifest.take(self.there[rows], list(FACTS))
+        both = pa.concat_tables([self.table.select(FACTS), theirs], promote_options="default").unify_dictionaries()
+        pictures = both.take(pa.array(at))
+        columns = {name: (pictures if name in FACTS else self.table).column(name) for name in names}
+        table = pa.table([columns[name] for name in names], names=names)
+        return self._of(with_schema(table), self.there, self.takes_side, self.labels, self.splits)
 
     def only(self, rows: Any) -> Revision:
         rows = np.arange(len(self))[rows]

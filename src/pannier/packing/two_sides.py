@@ -131,7 +131,7 @@ def merge(store: OpenedStore, options: MergeOptions) -> MergeResult:
             meeting.result.changes = differences(head.manifest, proposal.upon(head.manifest)).change_counts()
         return meeting.result
     with holding(store.storage, WRITER):
-        made, is_new = commit(store, options.strand, meeting.propose)
+        made, is_new, _ = commit(store, options.strand, meeting.propose)
     assert made is not None
     result = meeting.result
     result.state, result.is_new, result.changes = made, is_new, made.document["changes"] if is_new else []

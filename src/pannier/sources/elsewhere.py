@@ -86,8 +86,8 @@ def check_again(source: Source, rows: list[Row], how: Checking, worker: str) -> 
             file = source.file(row)
             name = os.fsdecode(file.path) if file is not None else row.key
             raise PannierError(
-                f"the worker on {worker} cannot use {name!r}, which this process can: give it the same folders, as much memory "
-                "and the same libraries, or take it away; nothing was committed, and the same command goes on"
+                f"the worker on {worker} cannot use {name!r}, which this process can: give it the same folders, as much "
+                "memory and the same libraries, or take it away; nothing was committed, and the same command goes on"
             )
     return [outcome for outcome in outcomes if isinstance(outcome, LeftOut)]
 

@@ -244,9 +244,10 @@ def test_a_copy_of_everything_is_a_backup_that_is_renewed(
     store.change(where="true", set={"loom": 4}, strand="trial")
     store.snapshot("spring").attach(facts={"run": 4})
     store.tag("summer")
-    lacking = {finding.file.rpartition("/")[0]: finding.problem for finding in pannier.verify(backup, against=store)}
-    assert set(lacking) == {"strands", "tags", "snapshots", "manifests", "additions"}
-    assert "it is at snapshot" in lacking["strands"]
+    lacking = {(finding.file.partition("/")[0], finding.problem) for finding in pannier.verify(backup, against=store)}
+    assert {folder for folder, _ in lacking} == {"strands", "tags", "snapshots", "manifests", "additions"}
+    assert any("it is at snapshot" in problem for folder, problem in lacking if folder == "strands")
+    assert ("strands", "the original has 1 more entries of trial") in lacking
     assert run("verify", other, "--against", store.path).status == 1
     again = store.copy_all(backup)
     assert (again.snapshots, again.pictures) == (1, 0)
@@ -257,6 +258,56 @@ def test_a_copy_of_everything_is_a_backup_that_is_renewed(
     with pytest.raises(ConflictError, match="trial in .* has snapshots that this one does not descend from"):
         store.copy_all(backup)
     assert run("copy", f"{store.path}@trial", other, "--all").status == 2
+
+
+def test_a_mirror_repairs_every_file_that_can_be_damaged(tmp_path: Path, run: Callable[..., Ended]) -> None:
+    """A mirror made by `copy --all`, and one file after another damaged, or gone."""
+    store = pannier.create(tmp_path / "s.store")
+    store.pack(fill(tmp_path / "a", 6), shares="train=70,val=30")
+    for number in range(4):
+        store.change(where=f"key = 'twill/000{number}.jpg'", set="label=satin")
+    store.tag("spring")
+    store.change(where="key = 'plain/0001.jpg'", set="label=satin")
+    store.tag("spring", overwrite=True)
+    store.start_strand("trial")
+    given_up = store.change(where="key = 'plain/0002.jpg'", set={"loom": 3}, strand="trial").snapshot.id
+    store.remove_strand("trial")
+    store.tag("gone")
+    store.rename_tag("gone", "went")
+    store.snapshot().attach(facts={"run": 1}, files={"run.txt": Path(__file__)})
+    store.snapshot().attach(facts={"run": 2}, files={"more.txt": Path(pannier.__file__)})
+    mirror = tmp_path / "mirror.store"
+    assert run("copy", store.path, mirror, "--all").status == 0
+    assert pannier.verify(mirror, against=store) == []
+    for folder in ("strands", "tags", "additions", "files", "snapshots", "manifests"):
+        files = sorted(path for path in (store.path / folder).rglob("*") if path.is_file())
+        assert files
+        for file in files:
+            content = file.read_bytes()
+            assert (mirror / file.relative_to(store.path)).read_bytes() == content, file
+            lost = [] if given_up in file.name else [None]  # which may have been tidied as well
+            for damage in (content[: len(content) // 2], content[:40] + b"?" + content[41:], *lost):
+                file.unlink()
+                if damage is not None:
+                    file.write_bytes(damage)
+                found = pannier.verify(store, repair_from=mirror, quick=folder not in ("files", "manifests"))
+                assert [finding for finding in found if finding.is_damage] == [], file
+                assert file.read_bytes() == content
+    newest = sorted((store.path / "strands" / "main").iterdir())[-1]
+    newest.write_bytes(newest.read_bytes()[:-9])
+    before = store.history(store.snapshot("spring").id)[1].id
+    with pytest.raises(DamageError, match=r"leads to snapshot (\w{12}), which can be read under that id") as told:
+        pannier.open(store.path)
+    earlier = str(told.value).partition("leads to snapshot ")[2][:12]
+    assert pannier.open(f"{store.path}@{earlier}").id == before
+    # a copy of one strand numbers its entries otherwise: it is no mirror, is told from one, and writes no other history
+    alone = pannier.create(tmp_path / "alone.store")
+    pannier.open_store(mirror).copy("main", alone)
+    (finding,) = [each for each in pannier.verify(store, repair_from=alone) if each.is_damage]
+    assert finding.file == f"strands/main/{newest.name}"
+    pannier.verify(store, repair_from=mirror)
+    store.copy_all(alone)
+    assert "are not those of the original" in pannier.verify(alone, against=store)[0].problem
 
 
 @pytest.fixture

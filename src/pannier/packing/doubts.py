@@ -72,8 +72,8 @@ def without_doubtful(revision: Revision, classes: Collection[str]) -> Revision:
     if tie is not None:
         one, other = tie.labels
         raise SourceError(
-            f"classes {one!r} and {other!r} may be one and have {tie.records[0]:,} records each: say which name is right with "
-            f"`rename` {other}={one} or the other way round, or keep both with `doubtful` keep"
+            f"classes {one!r} and {other!r} may be one and have {tie.records[0]:,} records each: say which name is right "
+            f"with `rename` {other}={one} or the other way round, or keep both with `doubtful` keep"
         )
     reasons = {key: each.in_words for each in doubts for key in each.keys}
     keys = revision.table.column("key").to_pylist()

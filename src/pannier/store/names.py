@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from pannier.errors import DamageError, NotFoundError, UsageError
+from pannier.errors import DamageError, NotFoundError, StoreError, UsageError
 from pannier.storage.layout import entry_file
 from pannier.storage.protocol import Storage
 from pannier.store.documents import Document, sealed, unsealed
@@ -59,6 +59,10 @@ class MovingNames:
         """Those that are there; a name that was removed is not."""
         return [name for name, _ in self.heads()]
 
+    def listed(self) -> list[str]:
+        """The names of all folders of entries, without reading any; also of those that were removed."""
+        return [name for name in self._storage.list(self.kind) if _NAME.fullmatch(name)]
+
     def ever_used(self) -> list[str]:
         """Also those that were removed."""
         return [name for name in self._storage.list(self.kind) if _NAME.fullmatch(name) and self.numbers(name)]
@@ -78,7 +82,39 @@ class MovingNames:
     def last(self, name: str) -> Entry | None:
         """The newest entry, be it that the name was removed; None where there never was such a name."""
         numbers = self.numbers(name)
-        return self.entry(name, numbers[-1]) if numbers else None
+        if not numbers:
+            return None
+        try:
+            return self.entry(name, numbers[-1])
+        except DamageError as error:
+            before = self._newest_readable(name, numbers[:-1])
+            if before is None:
+                raise
+            earlier = f"the entry before it leads to snapshot {before[:12]}, which can be read under that id"
+            mended = "verify the store with `repair_from` COPY to bring the file back"
+            raise DamageError(f"{error}; {earlier}; {mended}", file=error.file) from error
+
+    def _newest_readable(self, name: str, numbers: list[int]) -> str | None:
+        """What the newest of some entries that can be read leads to."""
+        for number in reversed(numbers):
+            try:
+                return self.entry(name, number).snapshot
+            except StoreError:
+                continue
+        return None
+
+    def content(self, name: str, number: int) -> bytes | None:
+        """An entry's bytes, as they are; None where there is none."""
+        try:
+            return self._storage.read(self.file(name, number))
+        except NotFoundError:
+            return None
+
+    def take(self, name: str, number: int, content: bytes | None) -> None:
+        """Makes an entry out of the bytes that it has in another store. Raises DamageError where those are not an entry."""
+        if content is not None:
+            read_entry(content, self.kind, name, number, self.file(name, number))
+            self._storage.create(self.file(name, number), content)
 
     def entries(self, name: str) -> list[Entry]:
         return [self.entry(name, number) for number in self.numbers(name)]
@@ -86,16 +122,10 @@ class MovingNames:
     def entry(self, name: str, number: int) -> Entry:
         file = self.file(name, number)
         try:
-            document = unsealed(self._storage.read(file), file)
-            number_there, snapshot, time, author = (document[field] for field in ("number", "snapshot", "time", "author"))
-            entry = Entry(number_there, snapshot, time, author, document.get("note", ""), document.get("other_name"))
-        except KeyError:
-            raise DamageError(f"{file} is damaged: a field is missing", file=file) from None
+            content = self._storage.read(file)
         except NotFoundError:
             raise DamageError(f"{file} is missing", file=file) from None
-        if document.get("name") != name or document.get("kind") != self.kind or entry.number != number:
-            raise DamageError(f"{file} is damaged: it belongs elsewhere", file=file)
-        return entry
+        return read_entry(content, self.kind, name, number, file)
 
     def append(self, name: str, entry: Entry) -> bool:
         """Makes an entry; False where somebody else has made that number first."""
@@ -110,6 +140,19 @@ class MovingNames:
     def numbers(self, name: str) -> list[int]:
         """The numbers of a name's entries."""
         return entry_numbers(self._storage, f"{self.kind}/{name}")
+
+
+def read_entry(content: bytes, kind: str, name: str, number: int, file: str) -> Entry:
+    """An entry out of a file's bytes. Raises DamageError where they are not that entry of that name."""
+    document = unsealed(content, file)
+    try:
+        number_there, snapshot, time, author = (document[field] for field in ("number", "snapshot", "time", "author"))
+        entry = Entry(number_there, snapshot, time, author, document.get("note", ""), document.get("other_name"))
+    except KeyError:
+        raise DamageError(f"{file} is damaged: a field is missing", file=file) from None
+    if document.get("name") != name or document.get("kind") != kind or entry.number != number:
+        raise DamageError(f"{file} is damaged: it belongs elsewhere", file=file)
+    return entry
 
 
 def entry_numbers(storage: Storage, folder: str) -> list[int]:

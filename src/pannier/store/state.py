@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable, Iterator, Mapping
 from concurrent.futures import Executor
 from dataclasses import dataclass
@@ -13,7 +14,7 @@ import numpy as np
 
 from pannier.array_types import Flags
 from pannier.columns import Digests, Rows
-from pannier.errors import NotFoundError, StoreError, UsageError, did_you_mean
+from pannier.errors import DamageError, NotFoundError, StoreError, UsageError, did_you_mean
 from pannier.hashing import text_hash
 from pannier.images.near import Fetch
 from pannier.storage.cache import CacheOptions
@@ -142,7 +143,7 @@ class OpenedStore:
                 return matching[0]
             if len(matching) > 1:
                 raise UsageError(f"{name} is the beginning of {len(matching)} snapshots' ids: give more digits")
-        known = [*self.strands.all_names(), *self.tags.all_names()]
+        known = [*self.strands.listed(), *self.tags.listed()]
         address = self.storage.address
         if not known:
             raise NotFoundError(f"{address} holds no snapshot yet: bring pictures in with pannier pack SOURCE {address}")
@@ -199,11 +200,14 @@ def open_store(address: str | Path, cache: CacheOptions | None = None) -> Opened
 
 
 def names_by_snapshot(store: OpenedStore) -> Mapping[str, list[str]]:
-    """Strands and tags by the snapshots that they name now."""
+    """Strands and tags by the snapshots that they name now; without those whose newest entry is damaged."""
     names_of: dict[str, list[str]] = {}
     for names in (store.strands, store.tags):
-        for name, head in names.heads():
-            names_of.setdefault(head.snapshot, []).append(name)
+        for name in names.ever_used():
+            with contextlib.suppress(DamageError):
+                head = names.head(name)
+                if head is not None:
+                    names_of.setdefault(head.snapshot, []).append(name)
     return names_of
 
 

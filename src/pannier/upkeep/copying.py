@@ -74,14 +74,18 @@ def copy_all(
     progress: Progress | None = None,
     executor: Executor | None = None,
 ) -> Copied:
-    """Brings all strands and tags into another store, with all that they lead to: a backup, which the same call renews.
+    """Brings all strands and tags into another store, entry by entry, with all that they lead to: a mirror, which can
+    repair every file of this store, and which the same call renews.
 
-    Raises NotFoundError where there is no strand, ConflictError where one of them, or a tag, leads elsewhere there.
+    Raises NotFoundError where there is no strand, DamageError where an entry is damaged here, ConflictError where a strand
+    or tag leads elsewhere there. A name whose entries are numbered otherwise there, as in a store that it was copied to
+    alone, goes on from where it is; verifying against this store tells of it.
     """
     strands = {name: head.snapshot for name, head in store.strands.heads()}
     tags = {name: head.snapshot for name, head in store.tags.heads()}
     first = FIRST_STRAND if FIRST_STRAND in strands or not strands else min(strands)
-    return _copied(store, other, Copied(store.state(first), first), strands, tags, preview, progress, executor)
+    copied = Copied(store.state(first), first)
+    return _copied(store, other, copied, strands, tags, preview, progress, executor, with_entries=True)
 
 
 def _copied(
@@ -93,10 +97,12 @@ def _copied(
     preview: bool,
     progress: Progress | None,
     executor: Executor | None,
+    *,
+    with_entries: bool = False,
 ) -> Copied:
-    """Brings what strands and tags lead to, and then those, by their names there."""
+    """Brings what strands and tags lead to, and then those, by their names there. with_entries: also what they led to."""
     copied.names = [*strands, *tags]
-    ids = sorted({*strands.values(), *tags.values()})
+    ids = sorted({*strands.values(), *tags.values(), *(once_named(store) if with_entries else ())})
     if preview:
         _refuse_others(store, other, strands, tags)
         return _previewed(store, other, ids, copied)
@@ -112,8 +118,12 @@ def _copied(
                 content = canonical(wanted.documents[snapshot_id])
                 copied.snapshots += other.storage.create(snapshot_file(snapshot_id), content)
                 _copy_additions(store, other, snapshot_id)
-            for names, here in ((other.strands, strands), (other.tags, tags)):
-                for name, snapshot_id in here.items():
+            if with_entries:
+                for here, there in ((store.strands, other.strands), (store.tags, other.tags)):
+                    for name in here.ever_used():
+                        _copy_entries(here, there, name)
+            for names, heads in ((other.strands, strands), (other.tags, tags)):
+                for name, snapshot_id in heads.items():
                     _name(names, name, snapshot_id, other)
             copied.state = other.state_of(copied.state.id)
             return copied
@@ -252,6 +262,20 @@ def additions_without_number(store: OpenedStore, snapshot_id: str) -> list[Docum
     files = [attaching.addition_file(snapshot_id, n) for n in attaching.addition_numbers(store.storage, snapshot_id)]
     documents = [unsealed(store.storage.read(file), file) for file in files]
     return [{name: value for name, value in each.items() if name != "number"} for each in documents]
+
+
+def once_named(store: OpenedStore) -> set[str]:
+    """The snapshots that strands and tags have led to and that are there. Raises DamageError."""
+    entries = (entry for names in (store.strands, store.tags) for name in names.ever_used() for entry in names.entries(name))
+    return {entry.snapshot for entry in entries if entry.snapshot is not None} & {*store.snapshot_ids()}
+
+
+def _copy_entries(here: MovingNames, there: MovingNames, name: str) -> None:
+    """The entries of a name that the other store lacks, where those that it has are the same."""
+    numbers = there.numbers(name)
+    if all(there.content(name, number) == here.content(name, number) for number in numbers):
+        for number in here.numbers(name)[len(numbers) :]:
+            there.take(name, number, here.content(name, number))
 
 
 def _name(names: MovingNames, name: str, snapshot_id: str, other: OpenedStore) -> None:

@@ -8,7 +8,7 @@ import numpy as np
 import pyarrow as pa
 
 from pannier.columns import Digests, digests_of
-from pannier.errors import DamageError, NotFoundError, PannierError
+from pannier.errors import DamageError, NotFoundError, PannierError, StoreError
 from pannier.storage import layout
 from pannier.storage.opening import pieces_of
 from pannier.storage.protocol import Storage
@@ -43,12 +43,48 @@ def repair(store: OpenedStore, findings: Iterable[Finding], copy: OpenedStore | 
             pictures_missing = True
             if finding.file != layout.SHARDS and storage.exists(finding.file):
                 damaged_shards.add(layout.stem(finding.file))
-        elif copy is not None:
+        elif copy is not None and not (
+            folder in (layout.STRANDS, layout.TAGS) and not _is_mirrored(store, copy, finding.file)
+        ):
             _bring_back(storage, copy.storage, finding.file)
     if copy is not None and (pictures_missing or damaged_shards):
         _bring_pictures(store, copy, damaged_shards)
     store.index.refresh()
     restore_segments(storage)
+
+
+def bring_lost_entries(store: OpenedStore, copy: OpenedStore) -> None:
+    """What was lost without a trace: the newest entries of names, and what was added to snapshots, that a mirror has beyond
+    what is here. Where the two differ in what both have, nothing is brought."""
+    for ours, theirs in ((store.strands, copy.strands), (store.tags, copy.tags)):
+        for name in theirs.ever_used():
+            numbers = ours.numbers(name)
+            if all(ours.content(name, number) == theirs.content(name, number) for number in numbers):
+                for number in theirs.numbers(name)[len(numbers) :]:
+                    ours.take(name, number, theirs.content(name, number))
+    for snapshot_id in set(copy.storage.list(layout.ADDITIONS)) & set(store.snapshot_ids()):
+        folder = f"{layout.ADDITIONS}/{snapshot_id}"
+        here, there = ({*each.storage.list(folder)} for each in (store, copy))
+        if all(store.storage.read(f"{folder}/{name}") == copy.storage.read(f"{folder}/{name}") for name in here & there):
+            for name in sorted(there - here):
+                _bring_back(store.storage, copy.storage, f"{folder}/{name}")
+
+
+def _is_mirrored(store: OpenedStore, copy: OpenedStore, file: str) -> bool:
+    """Whether the entries of the name that a file is of are those of the copy, as far as they can be read here.
+
+    An entry of a copy that numbers them otherwise would make another history.
+    """
+    kind, name, _ = file.split("/")
+    ours, theirs = (store.strands, copy.strands) if kind == layout.STRANDS else (store.tags, copy.tags)
+    for number in ours.numbers(name):
+        try:
+            ours.entry(name, number)
+        except StoreError:
+            continue
+        if ours.content(name, number) != theirs.content(name, number):
+            return False
+    return True
 
 
 def _set_aside(storage: Storage, file: str) -> None:

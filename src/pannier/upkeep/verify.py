@@ -32,6 +32,7 @@ from pannier.store.snapshots import DocumentReader, Told
 from pannier.store.state import OpenedStore, open_store
 from pannier.upkeep.findings import FROM_COPY, Finding
 from pannier.upkeep.referenced import distinct, is_in, referenced
+from pannier.upkeep.repairing import bring_lost_entries
 from pannier.upkeep.repairing import repair as mend
 from pannier.upkeep.verify_backup import lacking
 from pannier.upkeep.verify_content import READ_FAILS, ContentCheck
@@ -73,9 +74,11 @@ def verify(
         return [Finding(error.file or str(store), str(error), "the whole store", FROM_COPY)]
     with contextlib.ExitStack() as stack:
         how = (_hold(stack, opened), Looking(share, checked_seed(seed), quick), progress, executor)
+        copy = open_store(repair_from) if isinstance(repair_from, str | Path) else repair_from
+        if copy is not None:
+            bring_lost_entries(opened, copy)
         findings = _Verification(opened, *how).run()
-        if repair or repair_from is not None:
-            copy = open_store(repair_from) if isinstance(repair_from, str | Path) else repair_from
+        if repair or copy is not None:
             mend(opened, findings, copy)
             findings = _Verification(opened, *how).run()
         if against is not None and not any(finding.is_damage for finding in findings):

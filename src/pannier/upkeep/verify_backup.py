@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from pannier.storage.layout import ADDITIONS, STRANDS, TAGS, snapshot_file
+from pannier.storage.layout import ADDITIONS, STRANDS, TAGS, attached_file, snapshot_file
 from pannier.store.names import MovingNames
 from pannier.store.state import OpenedStore
-from pannier.upkeep.copying import additions_without_number
+from pannier.upkeep.copying import additions_without_number, once_named
 from pannier.upkeep.findings import Finding
 from pannier.upkeep.referenced import referenced
+from pannier.versions.attaching import additions_at
 
 _ADVICE = "renew it: copy the original into it with `all`"
 
@@ -18,12 +19,15 @@ def lacking(backup: OpenedStore, original: OpenedStore) -> Iterator[Finding]:
     """Strands, tags, snapshots, what was added to them, files and pictures of the original that the backup has not."""
     for folder, ours, theirs in ((STRANDS, backup.strands, original.strands), (TAGS, backup.tags, original.tags)):
         yield from _names(folder, ours, theirs, original)
-    heads = [head.snapshot for names in (original.strands, original.tags) for _, head in names.heads()]
-    wanted = referenced(original.storage, heads)
+    wanted = referenced(original.storage, once_named(original))
     for file in sorted({*wanted.files(), *map(snapshot_file, wanted.documents)}):
         if not backup.storage.exists(file):
             yield Finding(file, "the original has it, and the backup does not", "what needs it", _ADVICE)
     for snapshot_id in wanted.documents:
+        for each in additions_at(original.state_of(snapshot_id)):
+            for file in sorted(attached_file(attachment.sha256) for attachment in each.attachments):
+                if original.storage.exists(file) and not backup.storage.exists(file):
+                    yield Finding(file, "the original has it, and the backup does not", "what needs it", _ADVICE)
         added = additions_without_number(original, snapshot_id)
         there = additions_without_number(backup, snapshot_id)
         count = sum(each not in there for each in added)
@@ -38,6 +42,8 @@ def lacking(backup: OpenedStore, original: OpenedStore) -> Iterator[Finding]:
 
 
 def _names(folder: str, ours: MovingNames, theirs: MovingNames, original: OpenedStore) -> Iterator[Finding]:
+    for name in theirs.ever_used():
+        yield from _entries(ours, theirs, name)
     for name, head in theirs.heads():
         here = ours.head(name)
         if here is None:
@@ -47,3 +53,20 @@ def _names(folder: str, ours: MovingNames, theirs: MovingNames, original: Opened
             is_older = here.snapshot in original.snapshot_ids()
             advice = _ADVICE if is_older else "find out which of the two is right: this one is not the original's"
             yield Finding(f"{folder}/{name}", what, "what came since", advice)
+
+
+def _entries(ours: MovingNames, theirs: MovingNames, name: str) -> Iterator[Finding]:
+    """Entries of a name that the original has, and the backup lacks or has otherwise: it could not repair those."""
+    lacking = [number for number in theirs.numbers(name) if ours.content(name, number) is None]
+    other = [
+        number
+        for number in theirs.numbers(name)
+        if number not in lacking and ours.content(name, number) != theirs.content(name, number)
+    ]
+    if other:
+        what = f"{len(other)} of its entries are not those of the original, which it cannot repair therefore"
+        advice = "copy the original with `all` into an empty store, and keep that as the backup"
+        yield Finding(ours.file(name, other[0]), what, f"the history of {name}", advice)
+    elif lacking:
+        what = f"the original has {len(lacking)} more entries of {name}"
+        yield Finding(ours.file(name, lacking[0]), what, f"the history of {name}", _ADVICE)

@@ -31,6 +31,7 @@ from pannier.images import near
 from pannier.images.alike import likeness
 from pannier.images.miniature import SIDE, miniature
 from pannier.images.near import Fetch, Near, Pair, near_links
+from pannier.packing import grouping
 from pannier.packing.grouping import settle
 from pannier.packing.merging import merge
 from pannier.store.manifest import Manifest
@@ -612,3 +613,67 @@ def test_a_crowded_set_costs_no_more_with_its_square(monkeypatch: pytest.MonkeyP
     assert counts[20] < 0.8 * counts[2000]
     linked = {tuple(pair) for pair in found.pairs.tolist()}
     assert sum((at, 2100 + at) in linked for at in range(20)) >= 15
+
+
+def test_near_duplicates_in_two_splits_are_told_and_near_holds_or_is_refused(
+    tmp_path: Path, run: Callable[..., Any]
+) -> None:
+    """What a new user does: pack with shares, hear of the pairs, say --near, and get splits that keep it."""
+    for i in range(24):
+        pixels = draw(i, 90, 120)
+        save(tmp_path / "a" / ("twill", "satin")[i % 2] / f"{i:02}.png", pixels)
+        save(tmp_path / "a" / ("twill", "satin")[i % 2] / f"{i:02}-again.jpg", pixels[:, ::-1] if i % 3 else pixels[5:, 5:])
+    path = tmp_path / "s.store"
+    told = run("pack", tmp_path / "a", path, "--shares", "train=60,val=40").out
+    store = pannier.open_store(path)
+    straddling = [each for each in store.snapshot().doubles(6).pairs if each.straddles]
+    assert len(straddling) > 3
+    assert f"Near-duplicates in two splits: {len(straddling)} pairs, for example" in told
+    way_out = " ".join(told.split()).partition("together: pannier ")[2].partition(" --near 6.")[0] + " --near 6"
+    head = store.snapshot().id
+    for way in (["pack", tmp_path / "a", path, "--near", 6], ["pack", tmp_path / "a", path, "--near", 6, "--resplit"]):
+        refused = run(*way)
+        assert refused.status == 1
+        assert "near doubles are in two splits" in refused.err
+        assert "deal all records again with --shares of pannier change" in refused.err
+    assert run("change", path, "--near", 6).status == 1
+    assert (store.snapshot().id, store.snapshot().dealing.near) == (head, None), "nothing is recorded that does not hold"
+    assert run(*way_out.split()).status == 0, way_out
+    assert not [each for each in store.snapshot().doubles(6).pairs if each.straddles]
+    assert run("pack", tmp_path / "a", path, "--near", 6).out.startswith("Nothing new")
+    assert pannier.verify(store) == []
+    # later deliveries: only pairs of what is new are told, and none where near holds
+    save(tmp_path / "b" / "twill" / "late.jpg", draw(3, 70, 90))
+    assert "Near-duplicates" not in run("pack", tmp_path / "b", path).out
+    other = pannier.create(tmp_path / "t.store")
+    other.pack(tmp_path / "a", shares="train=60,val=40")
+    assert other.pack(tmp_path / "a", note="again").straddling == []
+    # a near that holds already is recorded though no record changes
+    apart = pannier.create(tmp_path / "u.store")
+    apart.pack(fill(tmp_path / "c", 4), shares="train=60,val=40")
+    before = apart.snapshot()
+    done = apart.pack(tmp_path / "c", near=0)
+    assert (done.is_new, done.snapshot.dealing.near, done.snapshot.content_id) == (True, 0, before.content_id)
+
+
+def test_verify_checks_that_what_is_kept_together_is(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    for i in range(8):
+        save(tmp_path / "a" / "twill" / f"bolt{i // 2}_{i}.png", draw(i, 60, 80))
+        save(tmp_path / "a" / "twill" / f"bolt{i // 2}_{i}.jpg", draw(i, 60, 80))
+    shutil.copy(tmp_path / "a" / "twill" / "bolt0_0.png", tmp_path / "a" / "twill" / "bolt0_9.png")
+    rule = "regexp_extract(stem, '^(bolt[0-9]+)', 1)"
+    store = pannier.create(tmp_path / "s.store")
+    store.pack(tmp_path / "a", shares="train=50,val=50", near=6, group_by=rule)
+    assert pannier.verify(store) == []
+    monkeypatch.setattr(grouping, "_refuse_leaks", lambda *_: None)  # as a program that writes splits as it likes
+    for key, what in (
+        ("bolt0_9.png", "one picture is in two splits"),
+        ("bolt0_0.jpg", "one group is in two splits"),
+        ("bolt0_0.jpg", "near-duplicates (near 6) are in two splits"),
+    ):
+        split = store.snapshot()[f"twill/{key}"].split
+        store.change(where=f"key = 'twill/{key}'", set={"split": "val" if split == "train" else "train"})
+        assert any(what in finding.problem and finding.is_damage for finding in pannier.verify(store)), what
+        assert not [finding for finding in pannier.verify(store, quick=True) if finding.is_damage]
+        store.change(where=f"key = 'twill/{key}'", set={"split": split})
+    assert pannier.verify(store) == []

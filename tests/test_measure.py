@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import mmap
 import os
+import shlex
+import shutil
 import signal
 import subprocess
 import sys
@@ -26,6 +29,7 @@ from pannier.measuring.runs import against, read_run, save_run
 from pannier.measuring.search import Search
 from pannier.measuring.settings import Grid, Setting, Step
 from pannier.memory import Sampler, working_bytes
+from tests.conftest import Ended
 
 QUICK: dict[str, Any] = {"rounds": 2, "slice_seconds": 0.1, "batch_size": 8}
 # own steps that trials have: one takes its time, one takes memory that no limit counts, one ends a limited process
@@ -350,7 +354,12 @@ def test_the_command_prints_a_table_an_answer_or_json(
     assert run("measure", store, *options, "--ahead", 3, "--save-to", fast).status == 0
     fed = json.loads(run("feed", store, "--split", "train", "--treatment", fast, "--json").out)
     assert (fed["batches_per_epoch"], fed["plan"]["workers"], fed["plan"]["ahead"]) == (11, 1, 3)
-    assert json.loads(run("feed", store, "--treatment", fast, "--batch-size", 8, "--json").out)["batches_per_epoch"] == 8
+    assert (
+        json.loads(run("feed", store, "--split", "all", "--treatment", fast, "--batch-size", 8, "--json").out)[
+            "batches_per_epoch"
+        ]
+        == 8
+    )
     assert "batch_size = 4" in run("docket", store, "--treatment", fast).out
     fast.write_text("size = 8\n[feed]\nspeed = 3\n")
     assert "not 'speed'" in run("feed", store, "--treatment", fast).err
@@ -377,3 +386,46 @@ def test_ctrl_c_keeps_what_was_measured(own: pannier.Snapshot, tmp_path: Path) -
     assert read_run(kept).settings["interrupted"] is True
     assert read_run(kept).trials[0].samples
     assert not [finding.file for finding in pannier.verify(own.store)]
+
+
+def test_the_command_and_the_call_that_measure_prints_feed_what_was_measured(
+    packed: pannier.Snapshot, tmp_path: Path, run: Callable[..., Ended]
+) -> None:
+    store = tmp_path / "my store"
+    shutil.copytree(packed.storage.address, store)
+    snapshot = pannier.open(store)
+    how = ["--treatment", "flip=horizontal", "--treatment", "turn=8,values=standard", "--size", "24x32"]
+    grid = ["--workers", 1, "--source", "rendered", "--rounds", 1, "--slice-seconds", 0.05, "--seed", 5, "--subset", "50%"]
+    done = run("measure", store, *how, *grid, "--memory-limit", "64MiB")
+    assert done.status == 0, done.err
+    commands = [shlex.split(line)[1:] for line in done.out.splitlines() if line.startswith("  pannier ")]
+    (call,) = [line.strip() for line in done.out.splitlines() if line.startswith("  pannier.")]
+    assert [command[0] for command in commands] == ["render", "feed"]
+    for command in commands:
+        ended = run(*command, *(["--digest", "--json"] if command[0] == "feed" else []))
+        assert ended.status == 0, ended.err
+    fed = json.loads(ended.out)
+    assert fed["augmented"]
+    treatment = pannier.Treatment("24x32", flip="horizontal", turn=8, values="standard").measured(snapshot, "train")
+    digests = []
+    with (
+        eval(call) as printed,
+        snapshot.feed("train", treatment, batch_size=32, seed=5, subset="50%") as meant,
+    ):
+        assert printed.rendered_records == printed.records
+        for feed in (printed, meant):
+            hasher = hashlib.sha256()
+            for batch in feed:
+                hasher.update(repr((batch.keys, batch.names)).encode())
+                for picture in batch.images:
+                    hasher.update(memoryview(picture).cast("B"))
+            digests.append(hasher.hexdigest())
+    assert digests == [fed["digest"]] * 2
+    for wrong, says in (
+        (["--treatment", "turn=8", "--treatment", "turn=9"], "turn is 8 already: give it once"),
+        (["--treatment", "a.toml", "--treatment", "b.toml"], "another file is given already"),
+    ):
+        refused = run("feed", store, *wrong, "--size", 24)
+        assert refused.status == 2
+        assert says in refused.err
+    assert "say which split" in run("docket", store, "--size", 24).err

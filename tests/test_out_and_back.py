@@ -92,7 +92,7 @@ def test_a_docket_gives_the_same_batches_or_says_what_differs(
 def test_a_docket_that_does_not_fit_says_what_differs(
     store: pannier.Store, tmp_path: Path, old: str, new: str, says: str
 ) -> None:
-    text = store.snapshot().docket(None, TREATMENT, seed=7).text()
+    text = store.snapshot().docket("all", TREATMENT, seed=7).text()
     assert old in text
     (tmp_path / "x.docket").write_text(text.replace(old, new, 1))
     with pytest.raises(PannierError, match=says):
@@ -165,7 +165,7 @@ def test_a_colleague_restores_from_the_repository(store: pannier.Store, tmp_path
     assert "pannier restore" in exported.out
     assert (ours / "data" / "swatches" / ".gitignore").read_text() == "*\n"
     said = ("--treatment", "size=24,flip=horizontal,values=signed", "--seed", "7")
-    assert run("docket", store.path, ours / "weave.docket", *said).status == 0
+    assert run("docket", store.path, ours / "weave.docket", *said, "--split", "train").status == 0
     git(ours, "add", "-A")
     git(ours, "commit", "-q", "-m", "the pictures that were trained on")
     listed = git(ours, "ls-files").split()
@@ -303,7 +303,7 @@ def test_a_strangers_store_writes_nowhere_but_where_it_is_told(own: pannier.Snap
     own.store.path.joinpath("snapshots", f"{snapshot_id}.json").write_bytes(made)
     strange = own.store.snapshot(snapshot_id)
     docket = tmp_path / "x.docket"
-    docket.write_text(strange.docket(store=str(own.store.path)).text())
+    docket.write_text(strange.docket("all", store=str(own.store.path)).text())
     for bring in (lambda: strange.export(tmp_path / "out"), lambda: pannier.restore(docket, tmp_path / "out")):
         with pytest.raises(DamageError, match="leads elsewhere"):
             bring()

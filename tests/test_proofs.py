@@ -232,7 +232,7 @@ def test_forged_bytes_of_an_equal_checksum_are_found_where_a_docket_is_trusted(
     snapshot = pannier.open(base)
     right = {record.key: (record.label, record.bytes()) for record in snapshot}
     path = tmp_path / "a.docket"
-    path.write_text(snapshot.docket(shuffle=False, batch_size=5, label_as="name").text())
+    path.write_text(snapshot.docket("all", shuffle=False, batch_size=5, label_as="name").text())
     deceived = {"label": 0, "picture": 0}
     for number in range(6 * scale):
         rng = random.Random(number)

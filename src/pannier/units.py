@@ -72,9 +72,9 @@ def at_commas(text: str) -> list[str]:
             quote = "" if letter == quote else quote
         elif letter in "'\"":
             quote = letter
-        elif letter in "([":
+        elif letter in "([{":
             depth += 1
-        elif letter in ")]":
+        elif letter in ")]}":
             depth -= 1
         if letter == "," and not depth and not quote:
             pieces.append("")

@@ -113,7 +113,7 @@ class FedState(State):
 
     @spelled_method(_Feeding)
     def feed(self, said: _Feeding) -> Feed:
-        """Batches of a split, of several ("fold-1,fold-2"), or of all records for None.
+        """Batches of a split, of several ("fold-1,fold-2"), or of all records for None or "all".
 
         treatment: a `Treatment`, a TOML file's path, or fields as text, "size=96,color=gray"; `size` and `values` ("unit",
         "signed" ...) go before its own. Without any, batches are lists of encoded pictures.

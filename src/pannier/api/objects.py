@@ -243,7 +243,8 @@ class Snapshot(FedState):
     ) -> Docket:
         """The docket with which anyone gets the same batches; `.text()` is what goes into a file. What is not said is free.
 
-        store: how its address is written. Raises TreatmentError where standard values are not measured yet.
+        split: must be given where the snapshot has splits; "all" for every record. store: how its address is written.
+        Raises UsageError, and TreatmentError where standard values are not measured yet.
         """
         chosen: dict[str, Any] = {"split": split, "subset": subset, "where": where, "last": last, "label_as": label_as}
         chosen |= {"batch_size": batch_size, "seed": seed, "shuffle": shuffle, "augment": augment, "steps": steps}

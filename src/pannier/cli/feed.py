@@ -47,7 +47,7 @@ _HOW = {
 @opt.takes("how", _HOW)
 def feed(
     store: str | None = opt.argument(None, "A store, or a source that is not packed.", metavar="[STORE[@NAME]|SOURCE]"),
-    split: opt.Split = None,
+    split: opt.FedSplit = None,
     treatment: opt.TreatmentOptions = opt.NO_TREATMENT,
     docket: str | None = opt.value(None, "Feed what a docket says, in place of store and options.", "FILE"),
     store_hint: opt.StoreHint = None,
@@ -164,7 +164,7 @@ def _opened(
         raise UsageError("name a store, or a docket with --docket FILE")
     snapshot = _snapshot(store)
     made = treatment.treatment(snapshot, workers=options.get("workers"), memory_limit=options["memory_limit"])
-    return snapshot.feed(given.pop("split", None), made, **{"processes": 0, **given})
+    return snapshot.feed(opt.fed_split(snapshot, given.pop("split", None)), made, **{"processes": 0, **given})
 
 
 def _snapshot(named: str) -> pannier.Snapshot:

@@ -102,7 +102,7 @@ def measure(
     else:
         _print(found, told)
         if told:
-            _print_answer(told, store, of, treatment, found.settings.get("rendering_missing", {}))
+            _print_answer(told, store, of, treatment, through, found.settings.get("rendering_missing", {}))
         if compared:
             _print_against(compared, allowed)
     if figure:
@@ -196,23 +196,39 @@ def _print_notes(found: pannier.Measurement) -> None:
 
 
 def _print_answer(
-    told: Answer, store: str, split: str | None, treatment: opt.TreatmentOptions, missing: dict[str, int]
+    told: Answer,
+    store: str,
+    split: str | None,
+    treatment: opt.TreatmentOptions,
+    through: pannier.Treatment,
+    missing: dict[str, int],
 ) -> None:
+    """The answer in words; the command and the call that feed as it was measured, and what must be rendered first."""
+    from pannier.images.treatment_file import as_text
+    from pannier.measuring.settings import FOLDER
+
     print()
     print_wrapped(" ".join(told.sentences), indent="")
+    fields = {name: value for name, value in treatment.fields.items() if name != "size"}
     said = ["--treatment", treatment.file] if treatment.file else []
-    for name, value in treatment.fields.items():
-        shown = "x".join(map(str, dict.fromkeys(told.best.size))) if name == "size" else str(value)
-        said += ["--size", shown] if name == "size" else ["--treatment", f"{name}={value}"]
+    said += ["--treatment", as_text(fields)] if fields else []
+    size = "x".join(map(str, dict.fromkeys(told.best.size)))
+    said += ["--size", size] if "size" in treatment.fields or not treatment.file else []
+    opened = f"pannier.open({store!r})"
+    if told.best.source.startswith(FOLDER):
+        store = told.best.source.removeprefix(FOLDER)
+        opened = f"pannier.unpacked({store!r}, unlabeled='keep')"
     print()
     if told.best.source == "rendered" and missing.get("x".join(map(str, told.best.size))):
-        print(f"  {shlex.join(['pannier', 'render', store, *(['--split', split] if split else []), *said])}")
-    print(f"  {_command(told, store, split, said)}\n  {told.call(split)}")
+        print(f"  {shlex.join(['pannier', 'render', store, '--split', split or 'all', *said])}")
+    print(f"  {_command(told, store, split, said)}")
+    written = through if through.size == told.best.size else through.with_fields(size=told.best.size)
+    print(f"  {told.call(split, snapshot=opened, treatment=f'pannier.{written!r}')}")
 
 
 def _command(told: Answer, store: str, split: str | None, treatment: list[str]) -> str:
     """The line that feeds so."""
-    words = ["pannier", "feed", store, *(["--split", split] if split else []), *treatment]
+    words = ["pannier", "feed", store, "--split", split or "all", *treatment]
     for name, value in told.said_options.items():
         word = [] if value is True else ["none" if value is None else str(value)]
         words += [f"--{name.replace('_', '-')}", *word]

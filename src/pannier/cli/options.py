@@ -12,6 +12,7 @@ import typer
 
 import pannier
 from pannier import choices
+from pannier.errors import UsageError
 
 
 def value(default: Any, help: str, metavar: str | None = None, *names: str, **more: Any) -> Any:
@@ -60,6 +61,10 @@ Sources = Annotated[
 Preview = Annotated[bool, typer.Option("--preview", metavar="", help="Show what would be done, and do nothing.")]
 AsJson = Annotated[bool, typer.Option("--json", metavar="", help="Print the same facts as JSON.")]
 Split = Annotated[str | None, typer.Option("--split", metavar="SPLIT", help="Only this split.")]
+FedSplit = Annotated[
+    str | None,
+    typer.Option("--split", metavar="SPLIT", help="The split: train unless said; all for every record."),
+]
 Subset = Annotated[
     str | None, typer.Option("--subset", metavar="PART", help="A part, as 10%, fair in every class, fixed by the seed.")
 ]
@@ -85,7 +90,9 @@ FactsOption = Annotated[
 ]
 
 _TREATMENT = {
-    "treatment": text("How a picture becomes an array: a TOML file, or fields, as size=96,color=gray.", "FILE|FIELDS"),
+    "treatment": texts(
+        "How a picture becomes an array: a TOML file, or fields, as size=96,color=gray; may be given again.", "FILE|FIELDS"
+    ),
     "size": text("Size of a prepared picture: 96, or HEIGHTxWIDTH as 96x128; goes before the treatment's.", "PIXELS"),
 }
 
@@ -121,6 +128,18 @@ class TreatmentOptions:
 def measured_split(snapshot: pannier.Snapshot) -> str | None:
     """What mean and std are measured on unless said: the split train, or all records where there is none."""
     return "train" if "train" in snapshot.splits else None
+
+
+def fed_split(snapshot: pannier.Snapshot, said: str | None) -> str | None:
+    """The split that is fed unless another one is said: train, as in Python; all records of a snapshot without splits.
+
+    Raises UsageError where there are splits and none of them is train.
+    """
+    if said is not None or not snapshot.splits:
+        return said
+    if "train" not in snapshot.splits:
+        raise UsageError(f"say which split with --split: {', '.join(snapshot.splits)}, or all")
+    return "train"
 
 
 def ready(treatment: pannier.Treatment, snapshot: pannier.Snapshot | None, **bounds: Any) -> pannier.Treatment:
@@ -222,9 +241,9 @@ def reads_afar(command: Callable[..., int]) -> Callable[..., int]:
 
 
 def _read_treatment(said: Said) -> TreatmentOptions:
-    from pannier.images.treatment_file import read_said
+    from pannier.images.treatment_file import read_all_said
 
-    file, fields = read_said(said["treatment"]) if "treatment" in said else (None, {})
+    file, fields = read_all_said(said.get("treatment", ()))
     return TreatmentOptions(file, fields | ({"size": said["size"]} if "size" in said else {}))
 
 

@@ -19,6 +19,7 @@ from pannier.cli.terminal import (
     print_json,
     print_left_out,
     print_table,
+    print_wrapped,
     progress_bar,
     write_doubts,
 )
@@ -159,6 +160,22 @@ def _print_what_to_decide(result: pannier.PackResult, store: str) -> None:
         print(f"{more}They stay as they are here until --relabel source, or --relabel store, decides.")
 
 
+def _print_straddling(result: pannier.PackResult, store: str) -> None:
+    """Near-duplicates in two splits, and what keeps them together."""
+    if not result.is_compared:
+        print_wrapped(f"\nNear-duplicates were not looked for among so many pictures; pannier doubles {store} does.")
+    if result.straddling:
+        first = result.straddling[0]
+        pair = f"{first.key} ({first.split}) and {first.other} ({first.other_split})"
+        shares = result.snapshot.dealing.in_words().get("shares", "train=80,val=20")
+        print()
+        print_wrapped(
+            f"Near-duplicates in two splits: {plural(len(result.straddling), 'pair')}, for example {pair}. "
+            f"List them: pannier doubles {store}. Split all records again and keep such pairs together: "
+            f"pannier change {store} --shares {shares} --near 6."
+        )
+
+
 def _print(result: pannier.PackResult, store: str) -> None:
     snapshot = result.snapshot
     for note in result.notes:
@@ -173,6 +190,7 @@ def _print(result: pannier.PackResult, store: str) -> None:
         count_table(snapshot.counts, snapshot.classes, list(snapshot.splits))
         print_deviation(result.deviation, result.tied)
     _print_what_to_decide(result, store)
+    _print_straddling(result, store)
     print_left_out(result.left_out)
     if result.skipped:
         print(f"\nSkipped: {plural(result.skipped, 'file')} that {'is' if result.skipped == 1 else 'are'} no picture.")

@@ -28,7 +28,7 @@ _HOW = {
 def render(
     store: opt.Store,
     treatment: opt.TreatmentOptions = opt.NO_TREATMENT,
-    split: opt.Split = None,
+    split: opt.FedSplit = None,
     disk_limit: str = opt.value("20GiB", "The most that renderings may take, or none.", "BYTES"),
     how: opt.Said = opt.NOTHING,
     cluster: opt.Cluster = None,
@@ -51,7 +51,7 @@ def render(
     if not treatment.are_said:
         raise UsageError("say through which treatment: --treatment FILE, or --size")
     snapshot = pannier.open(store)
-    through = treatment.as_said()
+    through, split = treatment.as_said(), opt.fed_split(snapshot, split)
     plan = plan_rendering(snapshot, through, split=split, disk_limit=disk_limit)
     if not json:
         _print_plan(plan, preview)

@@ -36,7 +36,7 @@ from pannier.storage.protocol import Far
 from pannier.store.boxes import check_boxes, identities_of
 from pannier.store.canvases import Rendering, rendering_of
 from pannier.store.choosing import chosen_rows
-from pannier.store.state import State, flags_of_split, open_store
+from pannier.store.state import ALL, State, flags_of_split, open_store
 from pannier.units import read_limit
 
 AUGMENTED_SPLIT = "train"
@@ -185,6 +185,7 @@ def job_of(state: State, split: str | None, treatment: Treatment | None = None, 
     """The job that options as a user says them come to. Raises UsageError, TreatmentError, NotFoundError."""
     where: dict[str, Any] = {"address": state.storage.address, "snapshot": state.id, "by_digest": state.manifest.by_digest}
     where["cache"] = cache_options(state.storage)
+    split = None if split == ALL and ALL not in state.splits else split
     job = FeedJob(**where, split=split, treatment=treatment, **options)
     if treatment is not None:
         treatment.check_ready()

@@ -9,7 +9,7 @@ from pannier.budget import limit_bytes
 from pannier.errors import UsageError
 from pannier.images.treatment import Treatment
 from pannier.store.state import State
-from pannier.versions.docket import Docket
+from pannier.versions.docket import Docket, refuse_no_split
 
 
 def read_feed(
@@ -30,4 +30,6 @@ def read_feed(
     own = read.read_treatment(limit_bytes(options.get("memory_limit", "auto")))
     if treatment is not None and own is not None and treatment != own:
         raise UsageError("the treatment differs from the docket's: leave it out, or make another docket")
-    return state, given.pop("split", None), own or treatment, given
+    split = given.pop("split", None)
+    refuse_no_split(state, split)
+    return state, split, own or treatment, given

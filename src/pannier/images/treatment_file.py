@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import re
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +13,9 @@ from pannier.files import write_whole
 from pannier.images.treatment import Treatment
 from pannier.images.varying import KINDS
 from pannier.units import at_commas
+
+# a text that needs no quotes between commas
+_WORD = re.compile(r"(?!(true|false|nan|inf)$)[A-Za-z#][A-Za-z0-9#._-]*")
 
 TEMPLATE = """\
 # How one picture becomes an array. Every line that begins with "#" shows a default, or what might be said.
@@ -112,6 +116,41 @@ def read_said(text: str | Path) -> tuple[str | None, dict[str, Any]]:
         except tomllib.TOMLDecodeError:
             fields[name] = value  # a word
     return None, fields
+
+
+def read_all_said(texts: Iterable[str]) -> tuple[str | None, dict[str, Any]]:
+    """What several texts say of a treatment together: one file at most, and fields. Raises UsageError where two differ."""
+    file: str | None = None
+    fields: dict[str, Any] = {}
+    for text in texts:
+        path, more = read_said(text)
+        if path is not None and file not in (None, path):
+            what = f"`treatment` {path}: another file is given already, {file}: give one, and fields"
+            raise UsageError(what, argument="treatment")
+        file = path if path is not None else file
+        for name, value in more.items():
+            if fields.setdefault(name, value) != value:
+                what = f"`treatment` {name}={value}: {name} is {fields[name]} already: give it once"
+                raise UsageError(what, argument="treatment")
+    return file, fields
+
+
+def as_text(fields: Mapping[str, Any]) -> str:
+    """Fields as `read_said` reads them again, as in "size=96,color=gray,turn=[-8, 8]"."""
+    return ",".join(f"{name}={_as_toml(value)}" for name, value in fields.items())
+
+
+def _as_toml(value: Any) -> str:
+    import tomlkit
+
+    if isinstance(value, str) and _WORD.fullmatch(value):
+        return value
+    if isinstance(value, Mapping):
+        table = tomlkit.inline_table()
+        table.update(value)
+        return table.as_string()
+    text: str = tomlkit.item(list(value) if isinstance(value, tuple) else value).as_string()
+    return text
 
 
 def write_new(path: str | Path) -> None:

@@ -42,10 +42,10 @@ class Answer(Result):
         """The options as one would write them: sizes as "64MiB"."""
         return {name: _as_said(name, value) for name, value in self.options.items()}
 
-    def call(self, split: str | None) -> str:
-        """Such a feed in Python, of a snapshot and a treatment that are called that."""
+    def call(self, split: str | None, *, snapshot: str = "snapshot", treatment: str = "treatment") -> str:
+        """Such a feed in Python, of a snapshot and a treatment as they are written."""
         said = ", ".join(f"{name}={value!r}" for name, value in self.said_options.items())
-        return f"snapshot.feed({split!r}, treatment, {said})"
+        return f"{snapshot}.feed({split!r}, {treatment}, {said})"
 
 
 def answer_of(trials: Sequence[Trial], settings: Mapping[str, Any]) -> Answer:
@@ -66,6 +66,7 @@ def answer_of(trials: Sequence[Trial], settings: Mapping[str, Any]) -> Answer:
     options |= {"ahead": best.ahead, "memory_limit": best.memory_limit_bytes}
     if best.source == "rendered":
         options["rendered"] = True
+    options |= {name: settings[name] for name in ("seed", "subset") if settings.get(name)}
     return Answer(best, [_sentence(each) for each in sentences], options)
 
 

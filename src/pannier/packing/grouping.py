@@ -262,7 +262,10 @@ def _refuse_leaks(revision: Revision, relations: _Relations, is_open: Flags) -> 
             else:
                 leaks.append(f"near doubles are in two splits: {both}")
     if leaks:
-        raise SourceError(f"{_all_of(leaks)}: give each one split, deal anew with `resplit` `shares`, or say `allow_leaks`")
+        again = (
+            "deal all records again with `shares` of pannier change" if len(revision.manifest) else "`resplit` with `shares`"
+        )
+        raise SourceError(f"{_all_of(leaks)}: give each one split, {again}, or say `allow_leaks`")
 
 
 def _all_of(leaks: list[str]) -> str:

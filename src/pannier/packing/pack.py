@@ -18,6 +18,7 @@ from pannier.dealing.shares import Dealing, DealingOptions
 from pannier.errors import SourceError, UsageError
 from pannier.hashing import Hashes, text_hash
 from pannier.images.facts import MAX_PIXELS
+from pannier.images.near import USUAL_DISTANCE
 from pannier.images.recode import read_recoding
 from pannier.machine import usable_cores
 from pannier.packing.commit import Proposal, commit
@@ -49,9 +50,12 @@ from pannier.store.shards import DEFAULT_SHARD_BYTES
 from pannier.store.snapshots import count_document
 from pannier.store.state import OpenedStore, State, create_store, is_empty, open_store
 from pannier.units import read_bytes
-from pannier.versions.differing import differences
+from pannier.versions.differing import Difference, differences
+from pannier.versions.doubles import Double, near_pairs
 
 FIRST_ROWS = 20
+# of a dataset of up to so many pictures, new near-duplicates in two splits are looked for unasked
+MOST_COMPARED = 10_000
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -137,7 +141,9 @@ class PackResult(Result, Counts):
 
     `funnel` tells how many of all `rows` of the source each condition left, `origins` by class what its labels were before
     renaming. `notes`: how tables were read. `recipe` is what was followed of an earlier pack of this source, `otherwise`
-    what was said otherwise now: (option, before, now). Of a preview `first` are the first rows as (key, label, split),
+    what was said otherwise now: (option, before, now). `straddling`: near-duplicates of new pictures that lie in two splits;
+    `is_compared` says whether those were looked for, as in datasets of up to 10,000 pictures where nothing else keeps them
+    together. Of a preview `first` are the first rows as (key, label, split),
     `counts` how many there are by (class, split).
     """
 
@@ -156,6 +162,8 @@ class PackResult(Result, Counts):
     notes: list[str] = field(default_factory=list)
     recipe: dict[str, Any] = field(default_factory=dict)
     otherwise: list[tuple[str, Any, Any]] = field(default_factory=list)
+    straddling: list[Double] = field(default_factory=list)
+    is_compared: bool = True
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data for JSON."""
@@ -170,6 +178,7 @@ class PackResult(Result, Counts):
                 "funnel": [{"where": where, "rows": count} for where, count in self.funnel],
                 "otherwise": [dict(zip(("option", "before", "now"), each, strict=True)) for each in self.otherwise],
                 "doubts": plain(self.doubts),
+                "straddling": [each.to_dict() for each in self.straddling],
                 "conflicts": [each.to_dict() for each in self.conflicts],
                 "left_out": [item._asdict() for item in self.left_out],
                 "first": [{"key": key, "label": label, "split": split} for key, label, split in self.first],
@@ -255,12 +264,15 @@ class _Packing:
         self._done = Counts()
         self._left_out: list[LeftOut] = []
         self._after: Manifest | None = None
+        self._difference: Difference | None = None
+        self._compares = False
 
     def run(self, source: Any) -> PackResult:
         opened = self._opened(source)
         everything, chosen, hashes = self._selected(opened)
         if self._options.strict:
             self._refuse_any(opened, chosen)
+        self._compares = self._has_splits(chosen) and len(chosen) + self._known_records <= MOST_COMPARED
         ingested = self._ingested(opened, chosen)
         self._incoming = _incoming(ingested.pictures.table(), chosen, hashes, self._options.above)
         if not len(self._incoming):
@@ -270,6 +282,7 @@ class _Packing:
         self._passed += [LeftOut(prefix + item.key, item.kind, item.reason) for item in ingested.left_out]
         self._source_keys = keys_below(prefix, chosen.keys)
         state, is_new = self._committed()
+        straddling = self._straddling(state) if is_new and self._compares else []
         return PackResult(
             **vars(self._done),
             state=state,
@@ -287,7 +300,26 @@ class _Packing:
             notes=list(getattr(opened, "notes", ())),
             recipe=self._followed or {},
             otherwise=self._otherwise,
+            straddling=straddling,
+            is_compared=self._compares or not is_new or not self._has_splits(chosen),
         )
+
+    @property
+    def _known_records(self) -> int:
+        return 0 if self._known is None else len(self._known)
+
+    def _has_splits(self, chosen: Chosen) -> bool:
+        """Whether records lie in splits, and near-duplicates in two of them unless they are looked for."""
+        if self._dealing.near is not None or self._dealing.leaks_allowed or self._preview or self._keeper is not None:
+            return False
+        return self._dealing.deals or bool(chosen.splits.names) or (self._known is not None and len(self._known.splits) > 1)
+
+    def _straddling(self, state: State | None) -> list[Double]:
+        """New pictures that are near-duplicates of others in another split."""
+        if state is None or self._difference is None or len(state.splits) < 2:
+            return []
+        rows = np.append(self._difference.added, self._difference.rows[self._difference.is_other_picture])
+        return near_pairs(state, self._miniatures.fetch, USUAL_DISTANCE, state.manifest.pictures(rows)) if len(rows) else []
 
     def _counts(self, state: State | None) -> dict[tuple[str | None, str | None], int]:
         if self._after is None:
@@ -352,7 +384,7 @@ class _Packing:
     def _ingested(self, source: Source, chosen: Chosen) -> Ingested:
         shard_bytes = read_bytes(self._options.shard_size)
         most = (self._options.max_pixels, self._options.most_bytes)
-        how = Checking(self._workers, *most, self._recoding, self._dealing.near is not None)
+        how = Checking(self._workers, *most, self._recoding, self._dealing.near is not None or self._compares)
         if self._options.executor is not None and not self._preview:
             how = replace(how, workers=self._options.workers or 1)
             given = (self._store, source, chosen, how, self._seen, shard_bytes, self._options.progress)
@@ -369,6 +401,7 @@ class _Packing:
             before = self._known.manifest if self._known is not None else Manifest.empty()
             self._after = proposal.upon(before) if proposal is not None else before
             difference = differences(before, self._after)
+        self._difference = difference
         self._done.count(difference, self._store.index.likeness)
         return state, is_new
 
@@ -397,10 +430,15 @@ class _Packing:
         classes = [] if parent is None else parent.classes
         if self._options.doubtful == "leave-out":
             revision = without_doubtful(revision, classes)
+        is_newly_near = parent is not None and dealing.near not in (None, before.near)
+        if is_newly_near:  # which holds for what is there, too, or is refused
+            touched = np.concatenate([revision.there[revision.is_there], revision.gone])
+            revision = revision.with_records(np.setdiff1d(np.arange(len(manifest)), touched))
         if not revision.is_empty or self._said.deals:
             counts = {} if parent is None else parent.counts
             settled = settle(revision, counts, acting, self._miniatures.fetch)
             revision, self._done.deviation, self._done.tied = settled.revision, settled.deviation, settled.tied
+        revision = revision.only(revision.is_change) if is_newly_near else revision
         self._done.doubts = doubts_in(revision, classes)
         if self._options.strict and self._done.doubts and self._options.doubtful is None:
             raise SourceError(f"`strict`: nothing was written: {'; '.join(each.in_words for each in self._done.doubts[:3])}")
@@ -433,7 +471,7 @@ class _Packing:
         renamed = any(self._about[said] not in (None, getattr(parent, said)) for said in ("name", "description"))
         before = of_source(parent.recipes, self._named, self._options.prefix)
         is_other_way = before is not None and before != self._recipe
-        return renamed or is_other_way or dealing.frozen != parent.dealing.frozen
+        return renamed or is_other_way or dealing != parent.dealing
 
 
 def _origins(chosen: Chosen) -> dict[str, dict[str, int]]:

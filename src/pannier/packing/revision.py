@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from pannier.array_types import Flags
-from pannier.columns import Digests, NameColumn, Rows, digests_of, joined, order_by_hash
+from pannier.columns import Digests, NameColumn, Rows, differs, digests_of, joined, order_by_hash
 from pannier.errors import UsageError
 from pannier.packing.three_way import alike
 from pannier.sources.rows import LeftOut
@@ -69,6 +69,14 @@ class Revision:
         theirs = self.manifest.pictures(self.there[self.is_there])
         is_other[self.is_there] = (self.digests[self.is_there] != theirs).any(axis=1)
         return is_other
+
+    @property
+    def is_change(self) -> Flags:
+        """Which rows are new, or are otherwise than in the manifest as far as the revision says."""
+        names = (("label", self.labels), ("split", self.splits))
+        flags = [differs(self.before(name), after) for name, after in names]
+        changes: Flags = np.any([~self.is_there, self.is_other_picture, self.is_moved, self.takes_side, *flags], axis=0)
+        return changes
 
     @property
     def is_moved(self) -> Flags:

@@ -71,7 +71,10 @@ class State(Told):
         return self.manifest.keys_in_order()
 
     def rows_of(self, split: str | None) -> Rows:
-        """The manifest's rows of a split, of several ("fold-1,fold-2"), or of all records for None. Raises NotFoundError."""
+        """The manifest's rows of a split, of several ("fold-1,fold-2"), or of all records for None and "all".
+
+        Raises NotFoundError.
+        """
         if split is None:
             return np.arange(len(self), dtype=np.int64)
         return np.flatnonzero(flags_of_split(self, split))
@@ -83,12 +86,18 @@ class State(Told):
         return did_you_mean(key, self.manifest.table().column("key").to_pylist())
 
 
+# in place of a split: all records, whatever their splits
+ALL = "all"
+
+
 def flags_of_split(state: State, split: str) -> Flags:
-    """By row of the manifest whether it is of a split, or of one of several. Raises NotFoundError."""
+    """By row of the manifest whether it is of a split, or of one of several; "all": every record. Raises NotFoundError."""
+    if split == ALL and ALL not in state.splits:
+        return np.ones(len(state), bool)
     wanted = [name.strip() for name in split.split(",")]
     for name in wanted:
         if name not in state.splits:
-            hint = did_you_mean(name, state.splits) or "; no record has a split: pack with shares"
+            hint = did_you_mean(name, state.splits) or f"; no record has a split: pack with shares, or take {ALL!r}"
             raise NotFoundError(f"no split {name!r} in this snapshot{hint}")
     return state.manifest.is_one_of("split", wanted)
 

@@ -37,6 +37,7 @@ from pannier.upkeep.repairing import repair as mend
 from pannier.upkeep.verify_backup import lacking
 from pannier.upkeep.verify_content import READ_FAILS, ContentCheck
 from pannier.upkeep.verify_pictures import Looking, Pictures, check_shards, harmed
+from pannier.upkeep.verify_splits import check_splits
 from pannier.versions.attaching import addition_file, addition_numbers, read_addition
 
 _SHOWN_KEYS = 3
@@ -57,7 +58,8 @@ def verify(
     """All findings of a store, damage first; an empty list, or information alone, means that every byte is as written.
 
     Reads every file: pictures against their SHA-256, shards and manifests against their names, indexes against what their
-    shards give, documents against their seals, content ids against their rows; names against the history they tell.
+    shards give, documents against their seals, content ids against their rows; names against the history they tell; splits
+    against what the newest snapshots say is kept together (exact duplicates, groups, near-duplicates).
     quick: structure alone, no picture is read. sample: a part of the pictures is read, as "5%" or 0.05, fixed by the seed.
     repair: makes again what is derived. repair_from: brings back from a copy of the store what that has. Then it is looked
     again, and what is still wrong is given. against: the original of which this is a copy; what that has and this lacks, or
@@ -138,6 +140,8 @@ class _Verification:
             by_digest.setdefault(sha256, []).append(key)
         yield from harmed(self._pictures, lambda sha256: by_digest.get(sha256, []))
         yield from self._lost(content.missing)
+        if not self._quick:
+            yield from check_splits(self._store)
         yield from self._lists_and_files()
         yield from self._derived(layout.SEEN, segment_table, "the next pack reads again the files that it tells of")
         yield from self._derived(layout.MINIATURES, miniature_table, "they are made from the pictures again")

@@ -19,7 +19,7 @@ from pannier.images.treatment_file import plain_fields
 from pannier.sources.sql import check_simple
 from pannier.storage.opening import is_remote
 from pannier.store.snapshots import SHOWN_DIGITS
-from pannier.store.state import State, open_store
+from pannier.store.state import ALL, State, open_store
 from pannier.units import show_bytes
 
 FORMAT = 1
@@ -91,8 +91,11 @@ class Docket(_Part):
     ) -> Docket:
         """The docket of a snapshot. store: how its address is written, else as it was opened. feed: see `FeedPart`.
 
-        Raises TreatmentError where the treatment's standard values are not measured yet.
+        Raises TreatmentError where the treatment's standard values are not measured yet, UsageError where it is not said
+        which of several splits is fed: all of them together are not what a model was trained on.
         """
+        if export is None:
+            refuse_no_split(snapshot, feed.get("split"))
         fields: dict[str, Any] = {name: value for name, value in feed.items() if value is not None}
         if treatment is not None:
             treatment.check_ready()
@@ -194,6 +197,15 @@ class Docket(_Part):
                 f"{', '.join(self.classes)} in the docket"
             )
         return snapshot
+
+
+def refuse_no_split(snapshot: State, split: str | None) -> None:
+    """Raises UsageError where a snapshot has splits and none is given."""
+    if split is None and snapshot.splits:
+        raise UsageError(
+            f"say which split the docket feeds: `split` {', '.join(snapshot.splits)}, or {ALL} for every record",
+            argument="split",
+        )
 
 
 def relative_to(address: str | Path, folder: str | Path) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass
 from functools import cached_property
@@ -11,8 +11,8 @@ from typing import Any
 import numpy as np
 
 from pannier.choices import Progress
-from pannier.columns import connected, frame_of, numbered
-from pannier.images.near import USUAL_DISTANCE, checked_distance, near_links
+from pannier.columns import Digests, connected, frame_of, numbered
+from pannier.images.near import USUAL_DISTANCE, Fetch, checked_distance, near_links
 from pannier.results import Result
 from pannier.store.records import Record
 from pannier.store.state import State, miniatures_of
@@ -89,6 +89,28 @@ def doubles(
     ]
     sets = _sets([each["key"] for each in told], at.reshape(-1, 2))
     return Doubles(state, near, sorted(pairs, key=_worst_first), sets)
+
+
+def near_pairs(state: State, fetch_of: Callable[[Digests], Fetch], near: int, new: Digests | None = None) -> list[Double]:
+    """Near-duplicates of a snapshot that lie in two splits, worst first; new: only pairs with one of those pictures.
+
+    As many pairs as connect what is alike; those declared unlike are none. Records without a split lie in none.
+    """
+    manifest = state.manifest
+    digests = manifest.pictures(np.arange(len(manifest)))
+    firsts = numbered(digests)[1]
+    asked = len(firsts)
+    if new is not None:
+        both = numbered(np.concatenate([digests[firsts], new]))[0]
+        is_new = np.isin(both[: len(firsts)], both[len(firsts) :])
+        firsts, asked = np.concatenate([firsts[is_new], firsts[~is_new]]), int(is_new.sum())
+    found = near_links(fetch_of(digests[firsts]), digests[firsts], near, state.dealing.unlike, asked=asked)
+    told = manifest.take(firsts[found.pairs.ravel()], ["key", "label", "split"]).to_pylist()
+    pairs = [
+        _double(one, other, min(float(likeness), 1.0))
+        for one, other, likeness in zip(told[::2], told[1::2], found.likeness, strict=True)
+    ]
+    return sorted((each for each in pairs if each.straddles and each.split and each.other_split), key=_worst_first)
 
 
 def _double(one: dict[str, Any], other: dict[str, Any], likeness: float) -> Double:

@@ -360,7 +360,7 @@ def test_the_command_prints_a_table_an_answer_or_json(
         ]
         == 8
     )
-    assert "batch_size = 4" in run("docket", store, "--treatment", fast).out
+    assert "batch_size = 4" in run("docket", store, "--split", "train", "--treatment", fast).out
     fast.write_text("size = 8\n[feed]\nspeed = 3\n")
     assert "not 'speed'" in run("feed", store, "--treatment", fast).err
     ended = run("measure", store, *options, "--memory-limit", "1MiB", "--json")

@@ -471,7 +471,8 @@ class _Packing:
         renamed = any(self._about[said] not in (None, getattr(parent, said)) for said in ("name", "description"))
         before = of_source(parent.recipes, self._named, self._options.prefix)
         is_other_way = before is not None and before != self._recipe
-        return renamed or is_other_way or dealing != parent.dealing
+        seed = dealing.seed if dealing.deals else parent.dealing.seed  # which without shares is of choosing records alone
+        return renamed or is_other_way or replace(dealing, seed=seed) != parent.dealing
 
 
 def _origins(chosen: Chosen) -> dict[str, dict[str, int]]:

@@ -18,7 +18,7 @@ from pannier.store.state import OpenedStore, State
 from pannier.upkeep.findings import Finding
 from pannier.versions.doubles import near_pairs
 
-_ADVICE = "split the records again with pannier change STORE --shares, or move them with --set split"
+_ADVICE = "split the records again with pannier change and `shares`, or move them with `set` split"
 
 
 def check_splits(store: OpenedStore) -> Iterator[Finding]:

@@ -57,6 +57,11 @@ PROOFS = (
     ("Rules and pandas", "tests/test_rules_and_pandas.py::test_rules_give_what_pandas_gives", 20),
     ("Killed gatherings", "tests/test_gather.py::test_a_killed_gathering_goes_on_with_nothing_lost_or_doubled", 16),
     ("Damaged archives", "tests/test_nasty.py::test_damaged_archives_give_whole_pictures_or_an_error", 8),
+    (
+        "Cold scripts under limits",
+        "tests/test_cold_limits.py::test_a_limit_holds_in_a_plain_script_that_has_loaded_nothing",
+        67,
+    ),
     ("Limited feeds", "tests/test_proofs.py::test_no_feed_exceeds_an_enforced_limit", 100),
     ("Rendered or not", "tests/test_rendering.py::test_rendered_or_not_whatever_the_workers_batches_are_equal", 20),
     ("Damaged renderings", "tests/test_rendering.py::test_damage_is_found_and_made_again", 20),

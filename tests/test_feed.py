@@ -375,8 +375,9 @@ def test_records_that_an_allocator_serves_are_prepared_on_heavy_lanes_alone(
         prepared.append((facts.height == 700, threading.current_thread().name.rpartition("-")[0]))
         into(self, data, facts, *rest)
 
-    monkeypatch.setattr(Preparation, "into", watched)
     with snapshot.feed(None, pannier.Treatment(700), batch_size=4, workers=2) as feed:
+        feed.load()  # which prepares one of each kind, before any thread does
+        monkeypatch.setattr(Preparation, "into", watched)
         assert feed.plan.heavy_lanes >= 1
         assert sum(len(batch) for batch in feed) == len(snapshot)
     assert sorted(set(prepared)) == [(False, "pannier-worker"), (True, "pannier-lane")]

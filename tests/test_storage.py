@@ -167,28 +167,34 @@ def test_a_store_in_memory_is_a_store_on_disk(tmp_path: Path) -> None:
 class Watched:
     """Stands in for `os`: notes which files are flushed, and which are given their final names."""
 
-    def __init__(self) -> None:
+    def __init__(self, leases: Path) -> None:
         self.log: list[tuple[str, int | str]] = []
+        self.leases = leases
 
     def __getattr__(self, name: str) -> Any:
         real = getattr(os, name)
         if name == "fsync":
             return lambda handle: (self.log.append(("flushed", os.fstat(handle).st_ino)), real(handle))[1]
         if name in ("link", "replace"):
-            return lambda source, target: (self._named(source, target), real(source, target))[1]
+            return lambda *names, **where: (self._named(*names, **where), real(*names, **where))[1]
         return real
 
-    def _named(self, source: Any, target: Any) -> None:
-        if "/leases/" in str(target):  # which need not outlive the machine's running
+    def _named(
+        self, source: Any, target: Any, src_dir_fd: int | None = None, dst_dir_fd: int | None = None, **_: Any
+    ) -> None:
+        folder = os.path.dirname(os.path.abspath(target)) if dst_dir_fd is None else dst_dir_fd
+        if self.leases.exists() and os.path.samestat(
+            os.stat(folder), self.leases.stat()
+        ):  # which need not outlive the machine's running
             return
-        self.log.append(("named", os.stat(source).st_ino))
-        self.log.append(("in", os.stat(os.path.dirname(os.path.abspath(target))).st_ino))
+        self.log.append(("named", os.stat(source, dir_fd=src_dir_fd).st_ino))
+        self.log.append(("in", os.stat(folder).st_ino))
 
 
 def test_a_file_is_flushed_before_it_gets_its_name_and_its_folder_after(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    watched = Watched()
+    watched = Watched(tmp_path / "s.store" / "leases")
     for module in (local, files):
         monkeypatch.setattr(module, "os", watched)
     store = pannier.create(tmp_path / "s.store")

@@ -23,6 +23,11 @@ def working_bytes(pid: int | None = None) -> int:
     return _status(pid, ("RssAnon", "RssShmem"))
 
 
+def resident_bytes(pid: int | None = None) -> int:
+    """All memory of a process that is in use now, files that it has mapped included; 0 where the system does not tell."""
+    return _status(pid, ("RssAnon", "RssFile", "RssShmem"))
+
+
 def private_bytes(pid: int | None = None) -> int:
     """RssAnon: what a process alone holds, without memory that it shares."""
     return _status(pid, ("RssAnon",))

@@ -137,8 +137,10 @@ class FedState(State):
         threads of this one; "auto" takes processes where an epoch is long and the limit large (see docs/feeding.md).
         workers: threads in all, by default the usable cores; for tiny pictures one in each process. ahead: batches kept
         ready, by default as the limit allows.
-        memory_limit: bytes, "256MiB", "auto" (half of what is free) or None (unlimited): bounds what the feed and its
-        workers hold, see `plan`. Batches that the consumer keeps beyond the one in hand are the consumer's.
+        memory_limit: bytes, "256MiB", "auto" (half of what is free) or None (unlimited): bounds what the feed adds to the
+        resident memory of this process and of its own ones, after the libraries that it needs are loaded, see `plan`. Those
+        are loaded before the first batch, once in a process, and `library_bytes` says what they added. Batches that the
+        consumer keeps beyond the one in hand are the consumer's.
         log_every: seconds after which a line of the meter goes to the log "pannier", level INFO.
 
         Equal content, split, treatment, seed and epoch give equal batches, whatever the workers, `ahead` and limit.

@@ -84,11 +84,9 @@ def feed(
 
 def _fed(feed: pannier.Feed, epochs: int, hasher: Any) -> dict[str, Any]:
     """Feeds so many epochs, and tells what came, how fast, and what memory it took."""
-    from pannier.images.prepare import warm_up
     from pannier.memory import Sampler, release_free_memory, working_bytes
 
-    if len(feed.snapshot) and feed.treatment is not None:
-        warm_up(feed.treatment, feed.snapshot[0].bytes())  # libraries and kernels are loaded before the level is taken
+    feed.load()  # before the level is taken
     release_free_memory()
     level, first = working_bytes(), dict[str, Any]()
     sampler = Sampler(0)
@@ -216,10 +214,16 @@ def _print(facts: dict[str, Any]) -> None:
         ("batches", f"{facts['batches_per_epoch']:,} an epoch, the first {shape}{ranged}"),
         ("plan", f"{threads}, {plan['ahead']} ahead, {show_bytes(plan['total_bytes'])} {limit}"),
         *([("work", ", ".join(f"{STAGES[name]} {share:.0%}" for name, share in stages.items()))] if stages else []),
-        ("memory", f"{show_bytes(facts['peak_bytes'])} at most, measured"),
+        ("memory", f"{show_bytes(facts['peak_bytes'])} at most, measured{_beside(facts)}"),
         *[("note", note) for note in facts["notes"]],
         *([("digest", facts["digest"][:32])] if "digest" in facts else []),
     )
+
+
+def _beside(facts: dict[str, Any]) -> str:
+    """The libraries that were loaded, which no limit bounds."""
+    loaded = facts["library_bytes"]
+    return f"; libraries {show_bytes(loaded)}" if loaded else ""
 
 
 def _show(bar: Bar, feed: pannier.Feed, epochs: int) -> None:

@@ -59,6 +59,17 @@ class Feed:
         return self._shared.plan
 
     @property
+    def library_bytes(self) -> int:
+        """What the libraries that the feed loaded into this process added to it, beside the memory limit: those that no feed
+        before it had loaded. Known after the first batch, or `load`."""
+        return self._shared.library_bytes
+
+    def load(self) -> int:
+        """Loads the libraries and kernels that the feed needs, as its first batch does otherwise: `library_bytes`."""
+        self._shared.load()
+        return self.library_bytes
+
+    @property
     def notes(self) -> list[str]:
         """Lines worth telling."""
         return [*self._notes, *self._shared.notes]
@@ -122,6 +133,7 @@ class Feed:
             "shuffled": self.shuffle,
             "augmented": self.augment and self.treatment is not None and bool(self.treatment.varies),
             "rendered": self.rendered_records,
+            "library_bytes": self.library_bytes,
             "processes": self.processes,
             "notes": self.notes,
             **self.meter.to_dict(),

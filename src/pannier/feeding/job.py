@@ -220,7 +220,10 @@ class Settings:
 
 @dataclass(frozen=True)
 class FeedWork:
-    """What a job comes to on this machine: its records, which of them are heavy or rendered, and the plan."""
+    """What a job comes to on this machine: its records, which of them are heavy or rendered, and the plan.
+
+    samples: of each format and mode that is decoded one small record, a row of the manifest.
+    """
 
     job: FeedJob
     state: State
@@ -230,6 +233,7 @@ class FeedWork:
     rendered_records: int
     plan: Plan
     settings: Settings
+    samples: Rows
     hindrance: str | None = None
 
     @cached_property
@@ -303,12 +307,23 @@ def works_of(jobs: Sequence[FeedJob], state: State) -> list[FeedWork]:
     heavy = needs.heavy(plan.light_bytes)
     settings = _settings(plan, needs, heavy, first)
     of_records = needs.kinds.among(heavy) if heavy.any() else [None] * len(parts)
-    works = list[FeedWork]()
+    works, samples = list[FeedWork](), _samples(state, needs) if first.treatment is not None else np.empty(0, np.int64)
     for job, (rows, is_rendered), (rendering, _), flags in zip(jobs, parts, renderings, of_records, strict=True):
         job, bits = replace(job, processes=count), None if flags is None else Bits(flags)
         from_canvas = 0 if is_rendered is None else int(is_rendered.sum())
-        works.append(FeedWork(job, state, rows, bits, rendering, from_canvas, plan, settings, hindrance))
+        works.append(FeedWork(job, state, rows, bits, rendering, from_canvas, plan, settings, samples, hindrance))
     return works
+
+
+def _samples(state: State, needs: Needs) -> Rows:
+    """Of each format and mode among the records that are decoded the one with the fewest pixels, by its kind's first row."""
+    rows = needs.kinds.firsts[~needs.kinds.rendered]
+    if not len(rows):
+        return rows
+    forms, modes, heights, widths = (state.manifest.gather(rows, name) for name in ("format", "mode", "height", "width"))
+    order = np.argsort(heights.astype(np.int64) * widths, kind="stable")
+    names = forms.astype(np.int64) * (1 << 32) + modes
+    return rows[order[np.unique(names[order], return_index=True)[1]]]
 
 
 def _chosen(job: FeedJob, state: State) -> ChosenRows:

@@ -17,6 +17,8 @@ DEFAULT_AHEAD = 4
 
 # what a thread holds beside its buffers: the part of its stack that is touched, Python objects, a table of sizes
 WORKER_BYTES = 384 << 10
+# what the C library keeps in pieces of what decoders on a heavy lane gave back: seen from outside, in processes of any kind
+LANE_BYTES = 3 << 20
 # what the engine holds once: queues, tasks under way, rows of the manifest that were looked up
 ENGINE_BYTES = 3 << 20
 
@@ -152,7 +154,7 @@ def _shapes(workers: int, ahead: int | None) -> Iterator[tuple[int, int]]:
 def _plan(needs: Needs, limit: int | None, shape: Shape, light: int, heavy: int) -> Plan:
     workers, lanes, ahead, fetched = shape
     light_each = light + WORKER_BYTES + needs.kept_bytes
-    heavy_each = heavy + WORKER_BYTES + needs.kept_bytes
+    heavy_each = heavy + WORKER_BYTES + LANE_BYTES + needs.kept_bytes
     decode = workers * light_each + lanes * heavy_each
     batch = needs.batch_bytes(needs.batch_size)
     beside = fetched + FETCHER_BYTES if fetched else 0

@@ -17,6 +17,8 @@ from pannier.feeding.making import Made, Maker
 from pannier.feeding.plan import Plan
 from pannier.feeding.processes import Processes
 from pannier.feeding.threads import Threads
+from pannier.feeding.warming import load_libraries
+from pannier.memory import resident_bytes
 from pannier.store.leases import KeptUp, reading
 from pannier.store.state import State
 
@@ -30,8 +32,11 @@ class Shared:
     """
 
     def __init__(self, jobs: Sequence[FeedJob], state: State) -> None:
-        self._state = state
+        self._state, level = state, resident_bytes()
         self.works = works_of(jobs, state)
+        # choosing and planning load libraries, too; what they hold of the records is within the limit
+        held = sum(work.plan.order_bytes for work in self.works)
+        self.library_bytes = max(0, resident_bytes() - level - held)
         self.notes = [filling_note(self.works)] if self.works[0].job.fills else list[str]()
         self._maker: Maker | None = None
         self._lease: KeptUp | None = None
@@ -92,6 +97,7 @@ class Shared:
 
     def _made(self) -> Maker:
         if not self.works[0].job.processes:
+            self.load()
             return Threads(self.works)
         try:
             return Processes(self.works)
@@ -99,7 +105,13 @@ class Shared:
             self._plan_anew(processes=0)
             self.notes.append(f"threads of this process serve: {cannot}")
             _log.warning("%s", self.notes[-1])
+            self.load()
             return Threads(self.works)
+
+    def load(self) -> None:
+        """Loads libraries, before anything is held against the limit; processes load theirs themselves."""
+        if not self.works[0].job.processes:
+            self.library_bytes += load_libraries(self.works)
 
     def end_lease(self, *, waits: bool = True) -> None:
         if self._lease is not None:

@@ -28,7 +28,7 @@ from pannier.errors import UsageError
 from pannier.files import explain_os_error
 from pannier.hashing import crc32_of
 from pannier.storage.checksums import CrcJoiner
-from pannier.storage.local import mapped
+from pannier.storage.local import mapped_at
 from pannier.units import read_bytes
 
 PAGE_BYTES = 4096
@@ -233,10 +233,10 @@ class KeptFile:
         return self._cache.block(f"{self._named}{number:06}.block", make=make)
 
     def whole(self, fetch: Callable[[], Any]) -> Any:
-        """The whole file as an Arrow buffer, mapped: kept as one, not by blocks, and fetched where it is not there."""
+        """The whole file as an Arrow buffer, mapped_at: kept as one, not by blocks, and fetched where it is not there."""
         for path in self.path.glob("whole-*"):
             with contextlib.suppress(OSError, ValueError):
-                content = mapped(path)
+                content = mapped_at(path)
                 if content.size == self.size and crc32_of(memoryview(content)) == int(path.name.partition("-")[2], 16):
                     return content
                 path.unlink()
@@ -248,7 +248,7 @@ class KeptFile:
             draft.write_bytes(content)
             path = self.path / f"whole-{crc32_of(memoryview(content)):08x}"
             draft.rename(path)
-            return mapped(path)
+            return mapped_at(path)
         except FileNotFoundError:  # deleted meanwhile
             return content
         except OSError as error:

@@ -7,9 +7,11 @@ from __future__ import annotations
 
 import contextlib
 import errno
+import mmap
 import os
 import secrets
 import shutil
+import stat
 import time
 from collections import OrderedDict
 from collections.abc import Iterator, Sequence
@@ -23,69 +25,143 @@ import pyarrow as pa
 from pannier.array_types import Array, Numbers
 from pannier.errors import DamageError, NotFoundError, StoreError
 from pannier.files import drop_cached, explain_os_error, flush
+from pannier.storage.protocol import MOST_DOCUMENT_BYTES
 
 DRAFT_PREFIX = ".draft-"
 _READ_ONLY = 0o444
+# the ending of documents
+DOCUMENT = ".json"
+# files up to this size are read where larger ones are mapped
+MOST_READ_BYTES = 16 << 20
 
 _NO_LINKS = {errno.EPERM, errno.EOPNOTSUPP, errno.ENOTSUP, errno.ENOSYS, errno.EMLINK}
 
 
 class LocalStorage:
-    """See `Storage`. Needs a file system with hard links."""
+    """See `Storage`. Needs a file system with hard links.
+
+    Every file and folder below the root is opened relative to the folder that it lies in, and no link is followed: a store
+    from a stranger leads nowhere else. Nothing but regular files is read.
+    """
 
     copies = False
 
-    def __init__(self, root: str | Path) -> None:
-        self.root = Path(root)
-        self.address = str(root)
+    def __init__(self, root: str | Path, within: str = "") -> None:
+        """within: the folder below the root that names begin in."""
+        self.root, self._top, self._within = Path(root) / within, Path(root), within
+        self.address = str(self.root)
 
     def _path(self, name: str) -> Path:
         check_name(name)
         return self.root / name
 
+    def _full(self, name: str) -> str:
+        check_name(name)
+        return f"{self._within}/{name}" if self._within and name else self._within or name
+
+    @contextmanager
+    def folder(self, name: str) -> Iterator[int]:
+        """A folder of the store, opened. Raises OSError, where a link is on the way."""
+        handle = os.open(self._top, os.O_RDONLY | os.O_DIRECTORY)
+        try:
+            for part in filter(None, self._full(name).split("/")):
+                inner = os.open(part, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW, dir_fd=handle)
+                handle, outer = inner, handle
+                os.close(outer)
+            yield handle
+        finally:
+            os.close(handle)
+
+    def open_file(self, name: str) -> int:
+        """A regular file of the store, opened to be read. Raises OSError, DamageError for what is none."""
+        check_name(name)
+        folder, _, last = name.rpartition("/")
+        with self.folder(folder) as within:
+            handle = os.open(last, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK, dir_fd=within)
+        if not stat.S_ISREG(os.fstat(handle).st_mode):
+            os.close(handle)
+            raise DamageError(f"{name} is damaged: it is not a regular file", file=name)
+        return handle
+
+    def _about(self, name: str) -> os.stat_result:
+        check_name(name)
+        folder, _, last = name.rpartition("/")
+        with self.folder(folder) as within:
+            return os.stat(last or ".", dir_fd=within, follow_symlinks=False)
+
     def read(self, name: str, offset: int = 0, length: int | None = None) -> bytes:
-        with disk_errors_translated(name), open(self._path(name), "rb") as file:
+        with disk_errors_translated(name), open(self.open_file(name), "rb") as file:
+            if length is None and name.endswith(DOCUMENT) and os.fstat(file.fileno()).st_size > MOST_DOCUMENT_BYTES:
+                raise DamageError(f"{name} is damaged: it is larger than a document may be", file=name)
             file.seek(offset)
             return file.read() if length is None else file.read(length)
 
     def view(self, name: str) -> Any:
         with disk_errors_translated(name):
-            return mapped(self._path(name))
+            return mapped(self.open_file(name))
 
     def reader(self, open_files: int = 32) -> LocalReader:
         return LocalReader(self, open_files)
 
     def exists(self, name: str) -> bool:
-        return self._path(name).is_file()
+        try:
+            return stat.S_ISREG(self._about(name).st_mode)
+        except OSError:
+            return False
 
     def size(self, name: str) -> int:
         with disk_errors_translated(name):
-            return self._path(name).stat().st_size
+            return self._about(name).st_size
 
     def list(self, folder: str) -> Sequence[str]:
         try:
-            with disk_errors_translated(folder):
-                return sorted(name for name in os.listdir(self._path(folder)) if not name.startswith(DRAFT_PREFIX))
+            with disk_errors_translated(folder), self.folder(folder) as handle:
+                return sorted(name for name in os.listdir(handle) if not name.startswith(DRAFT_PREFIX))
         except NotFoundError:
             return []
 
     def create(self, name: str, content: bytes, *, lasts: bool = True) -> bool:
-        with LocalDraft(self.root, self._path(name.rpartition("/")[0]), lasts=lasts) as draft:
+        with self.draft(name.rpartition("/")[0], lasts=lasts) as draft:
             with disk_errors_translated(name):
                 draft.sink.write(content)
             return draft.publish(name)
 
     def draft(self, folder: str, *, lasts: bool = True) -> LocalDraft:
-        return LocalDraft(self.root, self._path(folder), lasts=lasts)
+        return LocalDraft(self, folder, lasts=lasts)
+
+    def make_folder(self, name: str, *, flushed: bool) -> None:
+        """Makes a folder, and those that it lies in, where they are missing. Raises OSError, where a link is on the way."""
+        with contextlib.suppress(FileNotFoundError), self.folder(name):
+            return
+        if not name and not self._within:
+            _make_root(self._top, flushed=flushed)
+            return
+        above, _, last = name.rpartition("/") if name else self._within.rpartition("/")
+        outer = self if name else LocalStorage(self._top)
+        outer.make_folder(above, flushed=flushed)
+        with outer.folder(above) as within:
+            try:
+                os.mkdir(last, dir_fd=within)
+            except FileExistsError:
+                return
+            if flushed:
+                os.fsync(within)
 
     def drafts(self) -> Sequence[str]:
         return sorted(path.relative_to(self.root).as_posix() for path in self.root.rglob(f"{DRAFT_PREFIX}*"))
 
     def remove(self, name: str) -> None:
-        with disk_errors_translated(name):
-            os.unlink(self._path(name))
+        check_name(name)
+        folder, _, last = name.rpartition("/")
+        with disk_errors_translated(name), self.folder(folder) as within:
+            os.unlink(last, dir_fd=within)
 
     def prune(self, folder: str) -> None:
+        try:
+            with self.folder(folder):
+                pass
+        except OSError:  # it is not there, or leads elsewhere
+            return
         for path, _, _ in os.walk(self._path(folder), topdown=False):
             if Path(path) != self.root:
                 with contextlib.suppress(OSError):  # something lies in it
@@ -93,7 +169,7 @@ class LocalStorage:
 
     def changed(self, name: str) -> float:
         with disk_errors_translated(name):
-            return self._path(name).stat().st_mtime
+            return self._about(name).st_mtime
 
     def now(self) -> float:
         try:
@@ -117,14 +193,19 @@ class LocalStorage:
             self.root.rmdir()
 
     def below(self, folder: str) -> LocalStorage:
-        return LocalStorage(self._path(folder))
+        return LocalStorage(self._top, self._full(folder))
 
     def link(self, name: str, path: Path) -> None:
         """As `Storage.link`; the file is made read-only first, since writing to the one would change the other."""
-        source = self._path(name)
+        folder, _, last = name.rpartition("/")
         try:
-            os.chmod(source, _READ_ONLY)
-            os.link(source, path)
+            handle = self.open_file(name)
+            try:
+                os.fchmod(handle, _READ_ONLY)
+            finally:
+                os.close(handle)
+            with self.folder(folder) as within:
+                os.link(last, path, src_dir_fd=within, follow_symlinks=False)
         except OSError as error:
             if error.errno == errno.EXDEV:
                 where = f"{path.parent} lies on another disk than the store"
@@ -133,7 +214,7 @@ class LocalStorage:
 
     def is_linked(self, name: str) -> bool:
         with disk_errors_translated(name):
-            return self._path(name).stat().st_nlink > 1
+            return self._about(name).st_nlink > 1
 
 
 class LocalReader:
@@ -175,7 +256,7 @@ class LocalReader:
             return handle
         if len(self._handles) >= self._open_files:
             os.close(self._handles.popitem(last=False)[1])
-        handle = self._handles[name] = os.open(self._storage._path(name), os.O_RDONLY)
+        handle = self._handles[name] = self._storage.open_file(name)
         return handle
 
     def close(self) -> None:
@@ -186,19 +267,21 @@ class LocalReader:
 class LocalDraft:
     """See `Draft`. `sink` is Arrow's own file, so that what Arrow writes is written without the interpreter lock."""
 
-    def __init__(self, root: Path, folder: Path, *, lasts: bool = True) -> None:
-        self._root, self._lasts = root, lasts
-        self.path = folder / (DRAFT_PREFIX + secrets.token_hex(8))
+    def __init__(self, storage: LocalStorage, folder: str, *, lasts: bool = True) -> None:
+        self._storage, self._folder, self._lasts = storage, folder, lasts
+        self._name = DRAFT_PREFIX + secrets.token_hex(8)
+        self.path = storage._path(folder) / self._name
         with disk_errors_translated(str(self.path)):
-            _make_folder(folder, flushed=lasts)
-            os.close(os.open(self.path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o666))
+            storage.make_folder(folder, flushed=lasts)
+            with storage.folder(folder) as within:
+                os.close(os.open(self._name, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o666, dir_fd=within))
             # appended to, not truncated: ext4 sends a file that was truncated to the disk when it is closed
             self.sink: Any = pa.OSFile(str(self.path), "ab")
 
     def content(self) -> Any:
         with disk_errors_translated(str(self.path)):
             self.sink.close()
-            return mapped(self.path)
+            return mapped_at(self.path)
 
     def flush_early(self) -> None:
         with contextlib.suppress(OSError):  # whether it succeeds is seen when the file is published
@@ -206,21 +289,22 @@ class LocalDraft:
                 flush(self.path)
 
     def publish(self, name: str) -> bool:
+        folder, _, last = name.rpartition("/")
         check_name(name)
-        final = self._root / name
         with disk_errors_translated(name):
             self.sink.close()
             if self._lasts:
                 flush(self.path)
-            try:
-                os.link(self.path, final)
-                created = True
-            except FileExistsError:
-                # a link that was made although its answer was lost (network file systems) counts as ours
-                created = os.stat(self.path).st_nlink == 2
-            os.unlink(self.path)
-            if self._lasts:
-                flush(final.parent)
+            with self._storage.folder(self._folder) as source, self._storage.folder(folder) as target:
+                try:
+                    os.link(self._name, last, src_dir_fd=source, dst_dir_fd=target, follow_symlinks=False)
+                    created = True
+                except FileExistsError:
+                    # a link that was made although its answer was lost (network file systems) counts as ours
+                    created = os.stat(self._name, dir_fd=source).st_nlink == 2
+                os.unlink(self._name, dir_fd=source)
+                if self._lasts:
+                    os.fsync(target)
         return created
 
     def discard(self) -> None:
@@ -242,18 +326,27 @@ def check_name(name: str) -> None:
         raise DamageError(f"{name!r} is no name of a file in a store: it leads elsewhere")
 
 
-def mapped(path: Path) -> Any:
-    """A file's content as an Arrow buffer, mapped. Raises OSError."""
-    if not os.path.getsize(path):
-        return pa.py_buffer(b"")
-    with pa.memory_map(str(path)) as file:
-        return file.read_buffer(file.size())
+def mapped_at(path: Path) -> Any:
+    """The content of a file of this process' own, as `mapped` gives it. Raises OSError."""
+    return mapped(os.open(path, os.O_RDONLY | os.O_NOFOLLOW))
 
 
-def _make_folder(folder: Path, *, flushed: bool) -> None:
+def mapped(handle: int) -> Any:
+    """The content of an opened file, which is closed, as an Arrow buffer. Raises OSError.
+
+    A small file is read: one that is cut short under its reader would end the process where it is mapped.
+    """
+    with open(handle, "rb") as file:
+        size = os.fstat(file.fileno()).st_size
+        if size <= MOST_READ_BYTES:
+            return pa.py_buffer(file.read(size))
+        return pa.py_buffer(mmap.mmap(file.fileno(), size, access=mmap.ACCESS_READ))
+
+
+def _make_root(folder: Path, *, flushed: bool) -> None:
     if folder.is_dir():
         return
-    _make_folder(folder.parent, flushed=flushed)
+    _make_root(folder.parent, flushed=flushed)
     try:
         folder.mkdir()
     except FileExistsError:
@@ -276,6 +369,8 @@ def disk_errors_translated(name: str) -> Iterator[None]:
 def _explained(error: OSError, name: str) -> str:
     if error.errno in _NO_LINKS:
         return f"the file system under {name} has no hard links, which a store needs; put the store on another one"
+    if error.errno == errno.ELOOP:
+        return f"{name} is a link, and no file or folder of a store is one: it is not followed"
     if error.errno in (errno.ENOTDIR, errno.EISDIR):
         return f"{name} is not the kind of file that a store has there"
     return explain_os_error(error, name)

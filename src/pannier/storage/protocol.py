@@ -9,6 +9,9 @@ from typing import Any, Protocol, runtime_checkable
 
 from pannier.array_types import Array, Numbers
 
+# documents are read whole, and none is larger
+MOST_DOCUMENT_BYTES = 64 << 20
+
 
 class Reader(Protocol):
     """Reads ranges of a few files, many times. Not for several threads at once; `close` may be called twice."""

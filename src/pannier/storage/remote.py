@@ -24,7 +24,7 @@ from pannier.array_types import Array, Numbers
 from pannier.errors import NotFoundError, StoreError, UsageError
 from pannier.storage.cache import Cache, CacheOptions, KeptFile, cache_of
 from pannier.storage.layout import INDEX, MANIFESTS, folder_of
-from pannier.storage.local import LocalStorage, check_name, disk_errors_translated, mapped
+from pannier.storage.local import LocalStorage, check_name, disk_errors_translated, mapped_at
 from pannier.storage.protocol import Draft
 
 # requests that are in flight at once, of one process
@@ -36,7 +36,7 @@ LONGEST_REASON = 200
 # as conditional requests are one each, a file that is larger goes in parts, without a condition: it is named by its content
 LARGEST_AT_ONCE = 64 << 20
 CLOCK_PREFIX = ".clock-"
-# a whole file comes in pieces of so much, side by side; one of more than a piece is mapped from the disk
+# a whole file comes in pieces of so much, side by side; one of more than a piece is mapped_at from the disk
 PIECE_BYTES = 8 << 20
 # what is kept whole near by: its content names it, and it is read as one
 _KEPT_WHOLE = (MANIFESTS, INDEX)
@@ -168,7 +168,7 @@ class RemoteStorage:
             yield from page
 
     def _viewed(self, name: str) -> Any:
-        """A file of one piece in memory, a larger one mapped from a temporary file that is gone with it."""
+        """A file of one piece in memory, a larger one mapped_at from a temporary file that is gone with it."""
         import pyarrow as pa
 
         size, first = self._begun(name, PIECE_BYTES)
@@ -177,7 +177,7 @@ class RemoteStorage:
         with tempfile.NamedTemporaryFile(prefix="pannier-") as file:
             os.pwrite(file.fileno(), first, 0)
             self._spool(file.fileno(), name, len(first), size)
-            return mapped(Path(file.name))
+            return mapped_at(Path(file.name))
 
     @contextmanager
     def brought(self, name: str) -> Iterator[LocalStorage]:
@@ -387,7 +387,7 @@ class RemoteDraft:
 
     def content(self) -> Any:
         self.sink.close()
-        return mapped(self.path)
+        return mapped_at(self.path)
 
     def flush_early(self) -> None:
         """It is sent when it is whole."""

@@ -10,14 +10,12 @@ from typing import Any
 import pydantic_core
 
 from pannier.errors import DamageError, NotFoundError
-from pannier.storage.protocol import Storage
+from pannier.storage.protocol import MOST_DOCUMENT_BYTES, Storage
 from pannier.store.shapes import check_shape
 
 Document = dict[str, Any]
 
 SEAL = "sha256"
-# a document of more bytes is none that was ever written
-MOST_BYTES = 64 << 20
 
 
 def canonical(document: Document) -> bytes:
@@ -53,7 +51,7 @@ def parsed(content: bytes, name: str) -> Document:
 
 def _canonically(content: bytes, name: str) -> Document:
     """A JSON object, as it would be written anew: so no field is there twice, and no text is none."""
-    if len(content) > MOST_BYTES:
+    if len(content) > MOST_DOCUMENT_BYTES:
         raise DamageError(f"{name} is damaged: {len(content):,} bytes are more than a document has", file=name)
     try:
         document, is_plain = _read(content)

@@ -1,4 +1,4 @@
-"""A store from a stranger whose folders and files are links, pipes or devices: nothing outside is read, changed or waited for."""
+"""Links, pipes and devices in a store of a stranger: nothing outside is read, changed or waited for."""
 
 from __future__ import annotations
 

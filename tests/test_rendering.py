@@ -260,11 +260,11 @@ def test_killed_at_any_instant_nothing_is_lost(own: pannier.Snapshot, scale: int
 
 def test_the_command_plans_renders_lists_and_drops(own: pannier.Snapshot, run: Any) -> None:
     address = str(own.store.path)
-    planned = run("render", address, "--size", "24", "--preview")
+    planned = run("render", address, "--split", "all", "--size", "24", "--preview")
     assert planned.status == 0
     assert "60 are to be made" in planned.out
     assert list_renderings(own.store.storage) == []
-    assert "rendered 60 pictures" in run("render", address, "--size", "24").out
+    assert "rendered 60 pictures" in run("render", address, "--split", "all", "--size", "24").out
     listed = json.loads(run("render", address, "--list", "--json").out)
     assert listed[0]["canvases"] == 60
     line = run("feed", address, "--split", "train", "--size", "24", "--json")

@@ -14,7 +14,7 @@ import pytest
 import pannier
 from pannier.errors import PannierError
 from pannier.storage.local import LocalStorage
-from tests.conftest import Ended, fill
+from tests.conftest import Ended, draw, encoded, fill
 
 pytestmark = pytest.mark.skipif(os.name != "posix", reason="links and pipes as POSIX has them")
 FOLDERS = ("shards", "index", "manifests", "snapshots", "strands", "strands/main", "leases", "files", "additions", "seen")
@@ -135,3 +135,47 @@ def test_a_file_that_is_cut_short_under_its_reader_ends_nothing(sound: Path, tmp
         for file in (store / folder).iterdir():
             os.truncate(file, 64)
     assert len([record.label for record in snapshot]) == len(snapshot)
+
+
+def test_names_that_act_are_renamed_before_a_file_is_written_and_come_back_as_they_were(tmp_path: Path) -> None:
+    keys = [".git/config", "a/.hooks/x.jpg", "nul.jpg", "CON", "b/" + "n" * 400 + ".jpg", "dots./x.jpg", "ok/1.jpg"]
+    keys.append("c/\x1b[31mred.jpg")
+    rows = [{"id": key, "kind": "oak", "file": encoded(draw(number))} for number, key in enumerate(keys)]
+    store = pannier.create(tmp_path / "s.store")
+    snapshot = store.pack(rows, key="id", label="kind", picture="file").snapshot
+    for layout in ("class", "flat"):
+        folder = tmp_path / layout
+        snapshot.export(folder, layout=layout)
+        for path in folder.rglob("*"):
+            assert path.name in (".pannier-export.json", ".gitignore") or not path.name.startswith("."), path
+            assert len(path.name.encode()) <= 255
+            assert path.name.isprintable()
+            assert path.stem.lower() not in ("nul", "con")
+        again = pannier.create(tmp_path / f"{layout}.store").pack(folder, unlabeled="keep").snapshot
+        assert sorted(record.key for record in again) == sorted(keys)
+
+
+def test_a_link_in_a_folder_that_is_laid_out_is_not_followed(tmp_path: Path) -> None:
+    store = pannier.create(tmp_path / "s.store")
+    snapshot = store.pack(fill(tmp_path / "a", 3)).snapshot
+    code, outside = tmp_path / "code", tmp_path / "outside"
+    for folder in (code, outside):
+        folder.mkdir()
+    snapshot.export(code / "data", docket=code / "data.docket")
+    shutil.rmtree(code / "data")
+    (code / "data").symlink_to(outside)
+    with pytest.raises(PannierError, match="is a link, which leads elsewhere"):
+        pannier.restore(code / "data.docket", store=store.path)
+    (code / "data").unlink()
+    pannier.restore(code / "data.docket", store=store.path)
+    shutil.rmtree(code / "data" / "twill")
+    (code / "data" / "twill").symlink_to(outside)
+    (code / "data" / "satin" / "0001.jpg").unlink()
+    (code / "data" / "satin" / "0001.jpg").symlink_to("/dev/zero")
+    with at_most(30), pytest.raises(PannierError, match="is a link, which leads elsewhere"):
+        pannier.restore(code / "data.docket", store=store.path, overwrite=True)
+    (code / "data" / "twill").unlink()
+    with at_most(30):
+        pannier.restore(code / "data.docket", store=store.path, overwrite=True)
+    assert not list(outside.iterdir())
+    assert not (code / "data" / "satin" / "0001.jpg").is_symlink()

@@ -9,6 +9,7 @@ import mmap
 import os
 import re
 import secrets
+import stat
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -70,6 +71,16 @@ def write_whole(path: str | Path, content: bytes | str, *, flushed: bool = True)
                 rest = rest[os.write(handle, rest) :]
         finally:
             os.close(handle)
+
+
+def read_regular(path: str | Path, most: int) -> bytes:
+    """A regular file's content, no link, pipe or device, of at most so many bytes. Raises OSError."""
+    handle = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK)
+    with open(handle, "rb") as file:
+        about = os.fstat(handle)
+        if not stat.S_ISREG(about.st_mode) or about.st_size > most:
+            raise OSError(errno.EINVAL, "it is not a regular file, or too large")
+        return file.read()
 
 
 def is_draft(name: str) -> bool:

@@ -8,7 +8,7 @@ from typing import Any
 from pannier.choices import Progress
 from pannier.errors import UsageError
 from pannier.files import write_whole
-from pannier.folders.laying_out import LayOutResult, lay_out
+from pannier.folders.laying_out import LayOutResult, lay_out, refuse_links
 from pannier.store.state import State
 from pannier.versions.docket import ENDING, Docket, ExportPart, relative_to
 
@@ -49,6 +49,8 @@ def restore(
     snapshot = read.open(store, beside=path.parent)
     part = read.export or ExportPart(folder=path.name.removesuffix(ENDING))
     target = Path(folder) if folder is not None else path.parent / _checked_name(part.folder)
+    if folder is None:
+        refuse_links(path.parent, [f"{part.folder}/-"])
     how: dict[str, Any] = {"hard_links": hard_links or part.hard_links, "overwrite": overwrite, "workers": workers}
     return lay_out(snapshot, target, layout=part.layout, where=part.where, preview=preview, progress=progress, **how)
 

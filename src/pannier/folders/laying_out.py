@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -102,6 +102,9 @@ class _LayingOut:
 
     def begin(self) -> LaidOut:
         """Notes what the folder is on its way to."""
+        refuse_links(
+            self._folder, [*self._paths, *(f"{ATTACHMENTS}/{each.name}" for each in attachments_at(self._snapshot))]
+        )
         before = self._before
         last = None if before is None else before.snapshot if before.is_whole else before.before
         told = replace(self._told, before=last)
@@ -144,6 +147,15 @@ class _LayingOut:
         replace(told, is_whole=True, before=None).write(self._folder)
 
 
+def refuse_links(folder: Path, paths: Iterable[str]) -> None:
+    """Raises UsageError where a folder below that one, in which something is to be written, is a link."""
+    folders = {tuple(path.split("/")[:-1]) for path in paths}
+    steps = {"/".join(parts[:end]) for parts in folders for end in range(1, len(parts) + 1)}
+    for step in sorted(steps):
+        if (folder / step).is_symlink():
+            raise UsageError(f"{folder / step} is a link, which leads elsewhere: remove it, or name another folder")
+
+
 def _digests_by_path(snapshot: State, rows: Rows, paths: Sequence[str]) -> dict[str, bytes]:
     digests = snapshot.manifest.pictures(rows)
     return dict(zip(paths, digest_list(digests), strict=True))
@@ -175,6 +187,8 @@ def _files_in(folder: Path, known: list[dict[str, bytes]]) -> set[str]:
         below = "" if relative == "." else relative.replace(os.sep, "/") + "/"
         for name in names:
             path = below + name
+            if os.path.islink(os.path.join(root, name)) or not os.path.isfile(os.path.join(root, name)):
+                continue  # what is written takes its place; nothing behind it is read
             if (
                 not is_draft(name)
                 and not is_about_layout(path.split("/"))

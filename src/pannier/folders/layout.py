@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import hashlib
+import re
 from collections.abc import Iterable
 
 from pannier.choices import Layout, checked_choice
@@ -26,7 +28,7 @@ def paths_of(snapshot: State, rows: Rows, layout: str) -> tuple[Rows, list[str],
     if layout == "split" and None in splits:
         raise UsageError("`layout` split: some records have no split; deal them, or choose `layout` class")
     if layout == "flat":
-        wanted: Iterable[str] = ["-".join(_parts(key)) for key in keys]
+        wanted: Iterable[str] = [_short("-".join(_parts(key))) for key in keys]
     else:
         classes = set(snapshot.classes)
         wanted = [_in_class(key, label, classes) for key, label in zip(keys, labels, strict=True)]
@@ -41,20 +43,49 @@ def _in_class(key: str, label: str | None, classes: set[str]) -> str:
     if len(parts) > 1 and split_of_folder(parts[0]):
         parts = parts[1:]
     if label is None:
-        return "-".join(parts)
+        return _short("-".join(parts))
     if len(parts) > 1 and parts[-2] == label and parts[0] != ATTACHMENTS:
         return "/".join(parts)
     names = parts[:-2] + parts[-1:] if len(parts) > 1 and parts[-2] in classes else parts
-    return f"{_checked_folder(label)}/{'-'.join(names)}"
+    return f"{_checked_folder(label)}/{_short('-'.join(names))}"
+
+
+# bytes of a name that file systems take, with room for a number and for the name of a draft
+LONGEST_NAME = 200
+# names that act: hidden files and folders, as those of version control; devices; what moves a terminal's cursor
+_DEVICE = re.compile(r"(con|prn|aux|nul|com[0-9]|lpt[0-9])(\..*)?", re.IGNORECASE)
+_CONTROL = re.compile(r"[\0-\x1f\x7f-\x9f\u202a-\u202e\u2066-\u2069]")
 
 
 def _parts(key: str) -> list[str]:
-    """The parts of a key that a path in a folder can have: none leads up, or elsewhere."""
-    return [part.replace("\0", "_") for part in key.split("/") if part not in ("", ".", "..")] or ["picture"]
+    """The parts of a key that a path in a folder can have: none leads up, or elsewhere, and none acts."""
+    return [harmless(part) for part in key.split("/") if part not in ("", ".", "..")] or ["picture"]
+
+
+def harmless(part: str) -> str:
+    """A part of a path as a file or folder may be called; what is changed in it stands in the folder's list of keys.
+
+    A dot in front becomes "_", devices get a "_", and a name that is too long ends in digits of its SHA-256.
+    """
+    name = _CONTROL.sub("_", part)
+    name = f"_{name[1:]}" if name.startswith(".") else name
+    name = f"_{name}" if _DEVICE.fullmatch(name) else name
+    name = f"{name[:-1]}_" if name.endswith((".", " ")) else name
+    return _short(name)
+
+
+def _short(name: str) -> str:
+    if len(name.encode()) <= LONGEST_NAME:
+        return name
+    stem, dot, ending = name.rpartition(".")
+    ending = dot + ending if dot and len(ending) <= 5 else ""
+    digits = hashlib.sha256(name.encode()).hexdigest()[:12]
+    kept = (stem if ending else name).encode()[: LONGEST_NAME - len(digits) - len(ending.encode()) - 1]
+    return f"{kept.decode(errors='ignore')}-{digits}{ending}"
 
 
 def _checked_folder(name: str) -> str:
-    if "/" in name or name in (".", "..", ATTACHMENTS) or "\0" in name:
+    if "/" in name or name in (".", "..", ATTACHMENTS) or "\0" in name or harmless(name) != name:
         raise UsageError(f"class or split {name!r} cannot be a folder's name: choose `layout` flat")
     return name
 

@@ -10,8 +10,9 @@ from types import TracebackType
 
 import numpy as np
 
-from pannier.errors import NotFoundError
+from pannier.errors import NotFoundError, PictureError
 from pannier.files import whole_file, write_whole
+from pannier.images.facts import read_facts
 from pannier.machine import usable_cores
 from pannier.storage.layout import single_file
 from pannier.storage.local import disk_errors_translated
@@ -55,7 +56,8 @@ class Unpacker:
         for place, (path, row) in work:
             try:
                 data = self._reader.read(place)
-            except ReadError as error:
+                read_facts(data)
+            except (ReadError, PictureError) as error:  # what is no picture is not written under a name of a stranger's
                 raise damage(place, self._snapshot.record(row).key, str(error)) from error
             with disk_errors_translated(str(path)):
                 if self._hard_links:

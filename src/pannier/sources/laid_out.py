@@ -13,7 +13,7 @@ from typing_extensions import TypedDict
 
 from pannier.choices import Layout
 from pannier.errors import UsageError
-from pannier.files import is_draft, write_whole
+from pannier.files import is_draft, read_regular, write_whole
 from pannier.strict import STRICT, Digest, Text, read_strictly
 
 FILE = ".pannier-export.json"
@@ -21,6 +21,8 @@ LABELS = "labels.csv"
 ATTACHMENTS = "attachments"
 OWN_IGNORE = ".gitignore"
 FORMAT = 1
+# what is said of a folder is no larger: some 100 bytes a picture
+MOST_BYTES = 1 << 30
 
 
 class _Format(TypedDict):
@@ -59,7 +61,7 @@ class LaidOut:
         """What is said of a folder; None where nothing is. Raises UsageError."""
         path = Path(folder) / FILE
         try:
-            content = path.read_bytes()
+            content = read_regular(path, MOST_BYTES)
             if read_strictly(TypeAdapter(_Format), content)["format"] != FORMAT:
                 raise UsageError(f"{folder} was laid out by a newer Pannier: install that")
             document = read_strictly(TypeAdapter(_Told), content)

@@ -629,7 +629,7 @@ def test_near_duplicates_in_two_splits_are_told_and_near_holds_or_is_refused(
     straddling = [each for each in store.snapshot().doubles(6).pairs if each.straddles]
     assert len(straddling) > 3
     assert f"Near-duplicates in two splits: {len(straddling)} pairs, for example" in told
-    way_out = " ".join(told.split()).partition("together: pannier ")[2].partition(" --near 6.")[0] + " --near 6"
+    (way_out,) = [line.strip().removeprefix("pannier ") for line in told.splitlines() if line.startswith("  pannier change")]
     head = store.snapshot().id
     for way in (["pack", tmp_path / "a", path, "--near", 6], ["pack", tmp_path / "a", path, "--near", 6, "--resplit"]):
         refused = run(*way)

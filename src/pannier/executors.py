@@ -72,10 +72,6 @@ def worker_name() -> str:
     return f"{socket.gethostname()} (process {os.getpid()})"
 
 
-class _Lacks(PannierError):
-    """A worker has not what its caller has."""
-
-
 @dataclass(frozen=True)
 class _Guarded(Generic[P, R]):
     """A piece of work that a worker does only where it has what is required. Plain data, as far as `work` is."""
@@ -85,7 +81,7 @@ class _Guarded(Generic[P, R]):
 
     def __call__(self, piece: P) -> R:
         if lack := self.requirements.lack():
-            raise _Lacks(lack)
+            raise PannierError(lack)
         return self.work(piece)
 
 
@@ -111,16 +107,20 @@ def _client_of(executor: Executor) -> Any | None:
     return client if hasattr(client, "run") and hasattr(client, "status") else None
 
 
-def _wait_for_one(executor: Executor, futures: Collection[Future[R]]) -> set[Future[R]]:
+def _scheduler_lost(error: Exception | None = None) -> PannierError:
+    detail = "" if error is None else f" ({error})"
+    return PannierError(f"the cluster's scheduler does not answer any longer{detail}")
+
+
+def _wait_for_one(client: Any | None, futures: Collection[Future[R]]) -> set[Future[R]]:
     """The futures that are done, at least one. Raises PannierError where a Dask client has lost its scheduler: its futures
     would stay as they are for ever."""
-    client = _client_of(executor)
     while True:
         done = wait(futures, None if client is None else _LOOK_SECONDS, return_when=FIRST_COMPLETED).done
         if done:
             return done
         if client is not None and client.status in ("closing", "closed"):
-            raise PannierError("the cluster's scheduler does not answer any longer")
+            raise _scheduler_lost()
 
 
 def _asked_of_all(client: Any, requirements: Requirements) -> dict[str, Any]:
@@ -137,13 +137,13 @@ def _asked_of_all(client: Any, requirements: Requirements) -> dict[str, Any]:
             answer.set_exception(error)
 
     threading.Thread(target=ask, name="pannier-ask-workers", daemon=True).start()
-    _wait_for_one(client.get_executor(), [answer])
+    _wait_for_one(client, [answer])
     try:
         return answer.result()
     except Exception as error:
         if not _is_death(error) and not isinstance(error, OSError):
             raise
-        raise PannierError(f"the cluster's scheduler does not answer any longer ({error})") from error
+        raise _scheduler_lost(error) from error
 
 
 def done_by(
@@ -163,7 +163,7 @@ def done_by(
     """
     requirements = Requirements.of_caller(paths)
     check_workers(executor, requirements)
-    work = _Guarded(work, requirements)
+    work, client = _Guarded(work, requirements), _client_of(executor)
     waiting, rest = dict[Future[R], tuple[int, P, B, int]](), enumerate(pieces)
     early, turn = dict[int, tuple[P, B, R]](), 0
     try:
@@ -173,7 +173,7 @@ def done_by(
                 waiting[_submitted(executor, work, piece)] = (number, piece, beside, 1)
             if not waiting:
                 return
-            for future in _wait_for_one(executor, waiting):
+            for future in _wait_for_one(client, waiting):
                 number, piece, beside, tries = waiting.pop(future)
                 try:
                     result = future.result()
@@ -199,7 +199,7 @@ def _submitted(executor: Executor, work: Callable[[P], R], piece: P) -> Future[R
         return executor.submit(work, piece)
     except Exception as error:
         if type(error).__module__.startswith("distributed."):
-            raise PannierError(f"the cluster's scheduler does not answer any longer ({error})") from error
+            raise _scheduler_lost(error) from error
         raise
 
 

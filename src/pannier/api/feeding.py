@@ -138,9 +138,9 @@ class FedState(State):
         workers: threads in all, by default the usable cores; for tiny pictures one in each process. ahead: batches kept
         ready, by default as the limit allows.
         memory_limit: bytes, "256MiB", "auto" (half of what is free) or None (unlimited): bounds what the feed adds to the
-        resident memory of this process and of its own ones, after the libraries that it needs are loaded, see `plan`. Those
-        are loaded before the first batch, once in a process, and `library_bytes` says what they added. Batches that the
-        consumer keeps beyond the one in hand are the consumer's.
+        resident memory of this process and of its worker processes, apart from the libraries that it loads; see `plan`.
+        Libraries are loaded before the first batch, once in a process; `library_bytes` is their size. Batches that the
+        consumer keeps beyond the current one are not counted.
         log_every: seconds after which a line of the meter goes to the log "pannier", level INFO.
 
         Equal content, split, treatment, seed and epoch give equal batches, whatever the workers, `ahead` and limit.

@@ -30,7 +30,7 @@ def docket(
     store: opt.Store,
     file: str | None = opt.argument(None, "Where it goes; by default standard output.", metavar="[FILE]"),
     treatment: opt.TreatmentOptions = opt.NO_TREATMENT,
-    split: str | None = opt.value(None, "The split that is fed; all for every record.", "SPLIT", "--split"),
+    split: str | None = opt.value(None, "The split to feed; use all for every record.", "SPLIT", "--split"),
     how: opt.Said = opt.NOTHING,
     store_as: str | None = opt.value(None, "How it names the store; by default relative to FILE, or to here.", "PATH"),
 ) -> int:

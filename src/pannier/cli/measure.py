@@ -5,6 +5,7 @@ from __future__ import annotations
 import shlex
 import sys
 from dataclasses import replace
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import pannier
@@ -218,6 +219,7 @@ def _print_answer(
     if told.best.source.startswith(FOLDER):
         store = told.best.source.removeprefix(FOLDER)
         opened = f"pannier.unpacked({store!r}, unlabeled='keep')"
+        split = split if split and Path(store, split).is_dir() else None
     print()
     if told.best.source == "rendered" and missing.get("x".join(map(str, told.best.size))):
         print(f"  {shlex.join(['pannier', 'render', store, '--split', split or 'all', *said])}")

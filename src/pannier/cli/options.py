@@ -63,7 +63,7 @@ AsJson = Annotated[bool, typer.Option("--json", metavar="", help="Print the same
 Split = Annotated[str | None, typer.Option("--split", metavar="SPLIT", help="Only this split.")]
 FedSplit = Annotated[
     str | None,
-    typer.Option("--split", metavar="SPLIT", help="The split: train unless said; all for every record."),
+    typer.Option("--split", metavar="SPLIT", help="The split to feed: train by default; use all for every record."),
 ]
 Subset = Annotated[
     str | None, typer.Option("--subset", metavar="PART", help="A part, as 10%, fair in every class, fixed by the seed.")

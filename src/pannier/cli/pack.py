@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 import sys
 from dataclasses import replace
 from typing import Any
@@ -162,18 +163,18 @@ def _print_what_to_decide(result: pannier.PackResult, store: str) -> None:
 
 def _print_straddling(result: pannier.PackResult, store: str) -> None:
     """Near-duplicates in two splits, and what keeps them together."""
+    listing = shlex.join(["pannier", "doubles", store])
     if not result.is_compared:
-        print_wrapped(f"\nNear-duplicates were not looked for among so many pictures; pannier doubles {store} does.")
+        print(f"\nNear-duplicates in two splits were not looked for. List them with:\n  {listing}")
     if result.straddling:
         first = result.straddling[0]
         pair = f"{first.key} ({first.split}) and {first.other} ({first.other_split})"
         shares = result.snapshot.dealing.in_words().get("shares", "train=80,val=20")
         print()
-        print_wrapped(
-            f"Near-duplicates in two splits: {plural(len(result.straddling), 'pair')}, for example {pair}. "
-            f"List them: pannier doubles {store}. Split all records again and keep such pairs together: "
-            f"pannier change {store} --shares {shares} --near 6."
-        )
+        print_wrapped(f"Near-duplicates in two splits: {plural(len(result.straddling), 'pair')}, for example {pair}.")
+        print(f"List them with:\n  {listing}")
+        again = shlex.join(["pannier", "change", store, "--shares", shares, "--near", "6"])
+        print(f"Split all records again, so that such pairs stay together, with:\n  {again}")
 
 
 def _print(result: pannier.PackResult, store: str) -> None:

@@ -60,12 +60,14 @@ class Feed:
 
     @property
     def library_bytes(self) -> int:
-        """What the libraries that the feed loaded into this process added to it, beside the memory limit: those that no feed
-        before it had loaded. Known after the first batch, or `load`."""
+        """Bytes that the libraries which this feed loaded add to the process; the memory limit does not count them.
+
+        Libraries that an earlier feed loaded are not included. Known after the first batch, or `load`.
+        """
         return self._shared.library_bytes
 
     def load(self) -> int:
-        """Loads the libraries and kernels that the feed needs, as its first batch does otherwise: `library_bytes`."""
+        """Load the libraries and kernels that the feed needs now, rather than at its first batch; return `library_bytes`."""
         self._shared.load()
         return self.library_bytes
 

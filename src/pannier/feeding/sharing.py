@@ -35,8 +35,7 @@ class Shared:
         self._state, level = state, resident_bytes()
         self.works = works_of(jobs, state)
         # choosing and planning load libraries, too; what they hold of the records is within the limit
-        held = sum(work.plan.order_bytes for work in self.works)
-        self.library_bytes = max(0, resident_bytes() - level - held)
+        self.library_bytes = max(0, resident_bytes() - level - self.works[0].plan.order_bytes)
         self.notes = [filling_note(self.works)] if self.works[0].job.fills else list[str]()
         self._maker: Maker | None = None
         self._lease: KeptUp | None = None

@@ -52,7 +52,7 @@ def load_libraries(works: Sequence[FeedWork]) -> int:
                 _loaded.add(kind)
             reader.close()
             del bare
-        give_back_free_memory()
+            give_back_free_memory()
         return max(0, resident_bytes() - level)
 
 

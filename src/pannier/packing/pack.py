@@ -40,6 +40,7 @@ from pannier.sources.several import choose
 from pannier.storage.layout import FORMAT_FILE, LEASES
 from pannier.storage.memory import MemoryStorage
 from pannier.storage.opening import open_storage
+from pannier.storage.protocol import Far
 from pannier.store.facts import Fact, read_facts
 from pannier.store.leases import WRITER, holding
 from pannier.store.manifest import Manifest
@@ -272,7 +273,8 @@ class _Packing:
         everything, chosen, hashes = self._selected(opened)
         if self._options.strict:
             self._refuse_any(opened, chosen)
-        self._compares = self._has_splits(chosen) and len(chosen) + self._known_records <= MOST_COMPARED
+        is_far = isinstance(self._store.storage, Far) and self._known is not None  # whose pictures would come from there
+        self._compares = self._has_splits(chosen) and len(chosen) + self._known_records <= MOST_COMPARED and not is_far
         ingested = self._ingested(opened, chosen)
         self._incoming = _incoming(ingested.pictures.table(), chosen, hashes, self._options.above)
         if not len(self._incoming):

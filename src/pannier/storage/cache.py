@@ -233,7 +233,7 @@ class KeptFile:
         return self._cache.block(f"{self._named}{number:06}.block", make=make)
 
     def whole(self, fetch: Callable[[], Any]) -> Any:
-        """The whole file as an Arrow buffer, mapped_at: kept as one, not by blocks, and fetched where it is not there."""
+        """The whole file as an Arrow buffer, mapped: kept as one, not by blocks, and fetched where it is not there."""
         for path in self.path.glob("whole-*"):
             with contextlib.suppress(OSError, ValueError):
                 content = mapped_at(path)

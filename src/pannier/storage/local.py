@@ -31,8 +31,8 @@ DRAFT_PREFIX = ".draft-"
 _READ_ONLY = 0o444
 # the ending of documents
 DOCUMENT = ".json"
-# files up to this size are read where larger ones are mapped
-MOST_READ_BYTES = 16 << 20
+# of the files that are viewed so many bytes in all are read, by each storage; the rest is mapped
+MOST_READ_BYTES = 32 << 20
 
 _NO_LINKS = {errno.EPERM, errno.EOPNOTSUPP, errno.ENOTSUP, errno.ENOSYS, errno.EMLINK}
 
@@ -50,6 +50,7 @@ class LocalStorage:
         """within: the folder below the root that names begin in."""
         self.root, self._top, self._within = Path(root) / within, Path(root), within
         self.address = str(self.root)
+        self._read_bytes = 0
 
     def _path(self, name: str) -> Path:
         check_name(name)
@@ -98,7 +99,14 @@ class LocalStorage:
 
     def view(self, name: str) -> Any:
         with disk_errors_translated(name):
-            return mapped(self.open_file(name))
+            handle = self.open_file(name)
+            size = os.fstat(handle).st_size
+            if self._read_bytes + size > MOST_READ_BYTES:
+                return mapped(handle)
+            # a file that is cut short under its reader would end the process where it is mapped
+            self._read_bytes += size
+            with open(handle, "rb") as file:
+                return pa.py_buffer(file.read(size))
 
     def reader(self, open_files: int = 32) -> LocalReader:
         return LocalReader(self, open_files)
@@ -180,6 +188,7 @@ class LocalStorage:
 
     def drop_cached(self, name: str) -> float | None:
         with disk_errors_translated(name):
+            os.close(self.open_file(name))  # no pipe is waited for
             return drop_cached(self._path(name))
 
     def free_bytes(self) -> int | None:
@@ -332,14 +341,11 @@ def mapped_at(path: Path) -> Any:
 
 
 def mapped(handle: int) -> Any:
-    """The content of an opened file, which is closed, as an Arrow buffer. Raises OSError.
-
-    A small file is read: one that is cut short under its reader would end the process where it is mapped.
-    """
+    """The content of an opened file, which is closed, as an Arrow buffer. Raises OSError."""
     with open(handle, "rb") as file:
-        size = os.fstat(file.fileno()).st_size
-        if size <= MOST_READ_BYTES:
-            return pa.py_buffer(file.read(size))
+        size = os.fstat(handle).st_size
+        if not size:
+            return pa.py_buffer(b"")
         return pa.py_buffer(mmap.mmap(file.fileno(), size, access=mmap.ACCESS_READ))
 
 

@@ -36,7 +36,7 @@ LONGEST_REASON = 200
 # as conditional requests are one each, a file that is larger goes in parts, without a condition: it is named by its content
 LARGEST_AT_ONCE = 64 << 20
 CLOCK_PREFIX = ".clock-"
-# a whole file comes in pieces of so much, side by side; one of more than a piece is mapped_at from the disk
+# a whole file comes in pieces of so much, side by side; one of more than a piece is mapped from the disk
 PIECE_BYTES = 8 << 20
 # what is kept whole near by: its content names it, and it is read as one
 _KEPT_WHOLE = (MANIFESTS, INDEX)
@@ -168,7 +168,7 @@ class RemoteStorage:
             yield from page
 
     def _viewed(self, name: str) -> Any:
-        """A file of one piece in memory, a larger one mapped_at from a temporary file that is gone with it."""
+        """A file of one piece in memory, a larger one mapped from a temporary file that is gone with it."""
         import pyarrow as pa
 
         size, first = self._begun(name, PIECE_BYTES)

@@ -110,6 +110,12 @@ class MovingNames:
         except NotFoundError:
             return None
 
+    def lacking(self, other: MovingNames, name: str) -> list[int]:
+        """The numbers of entries that another store has beyond those that are here; none where the two differ."""
+        numbers = self.numbers(name)
+        is_same = all(self.content(name, number) == other.content(name, number) for number in numbers)
+        return other.numbers(name)[len(numbers) :] if is_same else []
+
     def take(self, name: str, number: int, content: bytes | None) -> None:
         """Makes an entry out of the bytes that it has in another store. Raises DamageError where those are not an entry."""
         if content is not None:

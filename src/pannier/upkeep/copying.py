@@ -122,6 +122,10 @@ def _copied(
                 for here, there in ((store.strands, other.strands), (store.tags, other.tags)):
                     for name in here.ever_used():
                         _copy_entries(here, there, name)
+            for name, snapshot_id in strands.items():  # a mirror stays one where a strand of it is copied alone
+                head = store.strands.head(name)
+                if other.strands.numbers(name) and head is not None and head.snapshot == snapshot_id:
+                    _copy_entries(store.strands, other.strands, name)
             for names, heads in ((other.strands, strands), (other.tags, tags)):
                 for name, snapshot_id in heads.items():
                     _name(names, name, snapshot_id, other)
@@ -151,7 +155,7 @@ def _refuse_others(store: OpenedStore, other: OpenedStore, strands: Mapping[str,
     """Raises ConflictError where a name leads elsewhere in the other store."""
     for strand, snapshot_id in strands.items():
         head = other.strands.head(strand)
-        if head is None or head.snapshot == snapshot_id:
+        if head is None or head.snapshot == snapshot_id or other.strands.lacking(store.strands, strand):
             continue
         if head.snapshot not in store.snapshot_ids() or not is_ancestor(store, head.snapshot, snapshot_id):
             raise ConflictError(
@@ -160,7 +164,7 @@ def _refuse_others(store: OpenedStore, other: OpenedStore, strands: Mapping[str,
             )
     for tag, snapshot_id in tags.items():
         head = other.tags.head(tag)
-        if head is not None and head.snapshot != snapshot_id:
+        if head is not None and head.snapshot != snapshot_id and not other.tags.lacking(store.tags, tag):
             raise ConflictError(f"tag {tag} in {other.storage.address} names another snapshot; nothing was copied")
 
 
@@ -272,10 +276,8 @@ def once_named(store: OpenedStore) -> set[str]:
 
 def _copy_entries(here: MovingNames, there: MovingNames, name: str) -> None:
     """The entries of a name that the other store lacks, where those that it has are the same."""
-    numbers = there.numbers(name)
-    if all(there.content(name, number) == here.content(name, number) for number in numbers):
-        for number in here.numbers(name)[len(numbers) :]:
-            there.take(name, number, here.content(name, number))
+    for number in there.lacking(here, name):
+        there.take(name, number, here.content(name, number))
 
 
 def _name(names: MovingNames, name: str, snapshot_id: str, other: OpenedStore) -> None:

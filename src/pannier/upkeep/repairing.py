@@ -55,14 +55,20 @@ def repair(store: OpenedStore, findings: Iterable[Finding], copy: OpenedStore | 
 
 def bring_lost_entries(store: OpenedStore, copy: OpenedStore) -> None:
     """What was lost without a trace: the newest entries of names, and what was added to snapshots, that a mirror has beyond
-    what is here. Where the two differ in what both have, nothing is brought."""
+    what is here. Where the two differ in what both have, nothing is brought; nor are entries of snapshots that are not
+    here: the mirror may be newer than this store."""
+    here_now = set(store.snapshot_ids())
     for ours, theirs in ((store.strands, copy.strands), (store.tags, copy.tags)):
         for name in theirs.ever_used():
-            numbers = ours.numbers(name)
-            if all(ours.content(name, number) == theirs.content(name, number) for number in numbers):
-                for number in theirs.numbers(name)[len(numbers) :]:
-                    ours.take(name, number, theirs.content(name, number))
-    for snapshot_id in set(copy.storage.list(layout.ADDITIONS)) & set(store.snapshot_ids()):
+            for number in ours.lacking(theirs, name):
+                try:
+                    snapshot = theirs.entry(name, number).snapshot
+                except StoreError:  # it is damaged there
+                    break
+                if snapshot is not None and snapshot not in here_now:
+                    break
+                ours.take(name, number, theirs.content(name, number))
+    for snapshot_id in set(copy.storage.list(layout.ADDITIONS)) & here_now:
         folder = f"{layout.ADDITIONS}/{snapshot_id}"
         here, there = ({*each.storage.list(folder)} for each in (store, copy))
         if all(store.storage.read(f"{folder}/{name}") == copy.storage.read(f"{folder}/{name}") for name in here & there):

@@ -10,7 +10,7 @@ from pannier.store.state import OpenedStore
 from pannier.upkeep.copying import additions_without_number, once_named
 from pannier.upkeep.findings import Finding
 from pannier.upkeep.referenced import referenced
-from pannier.versions.attaching import additions_at
+from pannier.versions.attaching import read_additions
 
 _ADVICE = "renew it: copy the original into it with `all`"
 
@@ -24,7 +24,7 @@ def lacking(backup: OpenedStore, original: OpenedStore) -> Iterator[Finding]:
         if not backup.storage.exists(file):
             yield Finding(file, "the original has it, and the backup does not", "what needs it", _ADVICE)
     for snapshot_id in wanted.documents:
-        for each in additions_at(original.state_of(snapshot_id)):
+        for each in read_additions(original.storage, snapshot_id):
             for file in sorted(attached_file(attachment.sha256) for attachment in each.attachments):
                 if original.storage.exists(file) and not backup.storage.exists(file):
                     yield Finding(file, "the original has it, and the backup does not", "what needs it", _ADVICE)

@@ -91,8 +91,8 @@ class Docket(_Part):
     ) -> Docket:
         """The docket of a snapshot. store: how its address is written, else as it was opened. feed: see `FeedPart`.
 
-        Raises TreatmentError where the treatment's standard values are not measured yet, UsageError where it is not said
-        which of several splits is fed: all of them together are not what a model was trained on.
+        Raises TreatmentError if the treatment's standard values are not measured yet, UsageError if the snapshot has splits
+        and none is given: a model is not trained on all of them.
         """
         if export is None:
             refuse_no_split(snapshot, feed.get("split"))

@@ -24,7 +24,7 @@ from tests.conftest import fill
 SERVERS = Path(__file__).parent.parent / "build" / "servers" / "node_modules" / ".bin"
 SERVER = shutil.which("azurite-blob") or shutil.which("azurite-blob", path=SERVERS)
 pytestmark = pytest.mark.skipif(SERVER is None, reason="no server that speaks like Azure: npm install -g azurite")
-pytest.importorskip("obstore", reason="stores in buckets: pip install 'pannier[remote]'")
+pytest.importorskip("obstore", reason="stores in buckets: pip install obstore")
 
 # of every such stand-in, as its documents tell
 ACCOUNT = "devstoreaccount1"

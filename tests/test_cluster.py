@@ -150,7 +150,7 @@ def test_workers_that_die_leave_the_store_as_it_was(heap: Path, tmp_path: Path, 
 
 
 def test_a_cluster_that_loses_a_worker_does_the_work(heap: Path, tmp_path: Path, run: Callable[..., Any]) -> None:
-    distributed = pytest.importorskip("distributed", reason="a cluster: pip install 'pannier[cluster]'")
+    distributed = pytest.importorskip("distributed", reason="a cluster: pip install distributed")
     here = pannier.create(tmp_path / "a.store").pack(heap, **HOW)
     with distributed.LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=None) as cluster:
         said = run(
@@ -311,7 +311,7 @@ def test_stores_that_a_worker_sees_otherwise(heap: Path, tmp_path: Path, monkeyp
 
 
 def test_every_worker_of_a_cluster_is_asked_before_any_work(heap: Path, tmp_path: Path, run: Callable[..., Any]) -> None:
-    distributed = pytest.importorskip("distributed", reason="a cluster: pip install 'pannier[cluster]'")
+    distributed = pytest.importorskip("distributed", reason="a cluster: pip install distributed")
     with distributed.LocalCluster(n_workers=1, threads_per_worker=1, dashboard_address=None) as cluster:
         address = cluster.scheduler_address
         (tmp_path / "old" / "pannier").mkdir(parents=True)
@@ -334,7 +334,7 @@ def test_every_worker_of_a_cluster_is_asked_before_any_work(heap: Path, tmp_path
 
 
 def test_a_scheduler_that_dies_is_told_in_one_line(heap: Path, tmp_path: Path) -> None:
-    pytest.importorskip("distributed", reason="a cluster: pip install 'pannier[cluster]'")
+    pytest.importorskip("distributed", reason="a cluster: pip install distributed")
     folder = tmp_path / "many"
     for number in range(60):
         shutil.copytree(heap / "plain", folder / f"{number:02}")

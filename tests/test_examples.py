@@ -172,7 +172,7 @@ def test_four_parts(own: pannier.Snapshot) -> None:
 
 
 def test_a_bucket_and_workers(archive: Path) -> None:
-    pytest.importorskip("obstore", reason="buckets: pip install 'pannier[remote]'")
+    pytest.importorskip("obstore", reason="buckets: pip install obstore")
     said = example("a_bucket_and_workers.py", archive)
     assert "60 records of 3 classes in s3://cloth/swatches.store" in said
     assert "[23, 22] pictures fed to 2 machines, 45 in train" in said

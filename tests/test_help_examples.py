@@ -34,7 +34,6 @@ strand swatches.store trial
 change swatches.store --strand trial --rename rib=ribbed
 copy swatches.store backup.store --all
 """
-README = Path(__file__).parent.parent / "README.md"
 STATUSES = {"survey": (0, 1), "gather": (0, 1), "measure": (0, 1)}
 # what a test must not wait for
 BRIEFLY = {
@@ -104,29 +103,3 @@ def _linked_or_copied(source: str, target: str) -> None:
     """Of pictures and shards, which nothing writes to once they stand, a copy needs no bytes."""
     is_fixed = source.endswith((".jpg", ".png", ".webp")) or "/shards/" in source
     os.link(source, target) if is_fixed else shutil.copy2(source, target)
-
-
-def test_the_ten_lines_of_the_readme_print_what_it_shows(
-    tmp_path: Path, run: Callable[..., Any], monkeypatch: pytest.MonkeyPatch
-) -> None:
-    monkeypatch.chdir(tmp_path)
-    shown, code = re.findall(r"```(?:python)?\n(.*?)```", README.read_text(), re.DOTALL)[1:3]
-    for line in shown.splitlines():
-        if line.startswith("$ pannier "):
-            ended = run(*shlex.split(line)[2:])
-            assert ended.status in (0, 1), ended.err
-            printed = [_without_figures(each) for each in (ended.out + ended.err).splitlines()]
-        elif line.strip() not in ("", "..."):
-            assert _without_figures(line) in printed, line
-    for folder in ("tour", "swatches.store"):
-        assert (tmp_path / folder).is_dir()
-    shutil.rmtree("swatches.store")
-    (tmp_path / "new").mkdir()
-    shutil.copy(next(Path("tour/archive/twill").glob("*.jpg")), "new/picture.jpg")
-    exec(compile(code.replace("epochs(12)", "epochs(1)"), "README.md", "exec"), {})
-
-
-def _without_figures(line: str) -> str:
-    """A line without what another machine, or another version of an encoder, says otherwise."""
-    varying = r"Snapshot [0-9a-f]+|[\d.]+ (?:[KMG]iB|s\b|pictures/s)|\d+% of the time|(?:plan|work) .*|, [\d.]+ to [\d.]+$"
-    return re.sub(varying, "", line).rstrip()

@@ -20,7 +20,7 @@ Rows = np.ndarray[Any, np.dtype[np.int64]]
 Digests = np.ndarray[Any, np.dtype[np.uint8]]
 
 T = TypeVar("T", bound=tuple[Any, ...])
-_NO_PANDAS = "a data frame needs pandas: pip install 'pannier[pandas]'"
+_NO_PANDAS = "a data frame needs pandas: pip install pandas"
 
 NAMES = pa.dictionary(pa.int32(), pa.string())
 DIGEST_BYTES = 32

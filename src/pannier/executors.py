@@ -236,7 +236,7 @@ def workers_at(address: str | None) -> Iterator[Executor | None]:
     try:
         from distributed import Client
     except ImportError:
-        raise UsageError("a cluster needs distributed; pip install 'pannier[cluster]'") from None
+        raise UsageError("a cluster needs the package distributed: pip install distributed") from None
     try:
         client = Client(address, timeout=_CONNECT_SECONDS, set_as_default=False)
     except (OSError, ValueError, TimeoutError) as error:

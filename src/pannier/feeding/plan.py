@@ -18,7 +18,7 @@ DEFAULT_AHEAD = 4
 # what a thread holds beside its buffers: the part of its stack that is touched, Python objects, a table of sizes
 WORKER_BYTES = 384 << 10
 # what the C library keeps in pieces of what decoders on a heavy lane gave back: seen from outside, in processes of any kind
-LANE_BYTES = 3 << 20
+LANE_BYTES = 8 << 20
 # what the engine holds once: queues, tasks under way, rows of the manifest that were looked up
 ENGINE_BYTES = 3 << 20
 

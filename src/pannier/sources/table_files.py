@@ -335,7 +335,7 @@ def _read_excel(path: Path) -> Any:
         frame = pandas.read_excel(path)
     except ImportError as error:
         missing = f"{path}: reading it needs {error.name or 'openpyxl'}"
-        raise UsageError(f"{missing}: pip install 'pannier[excel]', or save the table as CSV") from None
+        raise UsageError(f"{missing}: pip install pandas openpyxl, or save the table as CSV") from None
     except Exception as error:  # its readers raise what the damaged bytes happen to provoke
         raise SourceError(f"{path} cannot be read as a table: {_line(error)}") from error
     return from_frame(frame)

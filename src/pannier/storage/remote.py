@@ -79,7 +79,7 @@ def opened_by(url: str, endpoint: str) -> Any:
     try:
         from obstore import exceptions, store
     except ImportError:
-        raise UsageError(f"{url}: stores in buckets need obstore; pip install 'pannier[remote]'") from None
+        raise UsageError(f"{url}: stores in buckets need the package obstore: pip install obstore") from None
     retries = {"max_retries": RETRIES, "retry_timeout": timedelta(seconds=RETRY_SECONDS)}
     client: Any = _CLIENT | ({"allow_http": True} if endpoint.startswith("http://") else {})
     try:

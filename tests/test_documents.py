@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 import shlex
 import shutil
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
 
 import pytest
 import typer
 
 from pannier.cli.commands import app
+from pannier.cli.entry import main
 from pannier.demo.archive import draw_archive
 from pannier.demo.mill import mill_of, serving
 
@@ -32,6 +33,7 @@ copy swatches.store plain.store
 """
 QUICKLY = {"measure": ["--rounds", "1", "--slice-seconds", "0.1", "--workers", "1"]}
 ADDED = {
+    "attach swatches.store@spring --fact accuracy=0.93 --file run-3.npz --as results/run-3.npz": {"run-3.npz": "weights"},
     "change photos.store --from labels.csv --preview": {"labels.csv": "key,label\ntwill/0042.jpg,plain\n"},
     "change swatches.store --strand trial --from checked.csv": {"checked.csv": "key,label\ntwill/0042.jpg,plain\n"},
 }
@@ -63,7 +65,7 @@ def test_every_command_and_option_that_is_named_exists(page: Path) -> None:
     known = typer.main.get_command(app).commands  # type: ignore[attr-defined]
     for line in commands(page):
         words = shlex.split(line.replace("...", ""))
-        if words[0].startswith("-") or words[0] in ("block", "[pictures"):
+        if words[0].startswith("-") or re.fullmatch(r"\w+ \d", line):  # an option of pannier itself; a form on disk
             continue
         assert words[0] in known, f"{page.name}: pannier {line}"
         options = {name for parameter in known[words[0]].params for name in (*parameter.opts, *parameter.secondary_opts)}
@@ -108,10 +110,6 @@ def worked(drawn: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 def _run(line: str, folder: Path) -> int | str | None:
-    import contextlib
-
-    from pannier.cli.entry import main
-
     words = shlex.split(line)
     with contextlib.chdir(folder), pytest.raises(SystemExit) as ended:
         main([words[0], *QUICKLY.get(words[0], []), *words[1:]])
@@ -124,7 +122,7 @@ def test_the_quick_start_of_the_readme_runs_line_by_line_and_so_does_its_python(
     shutil.copytree(drawn / "archive", tmp_path / "photos")
     (tmp_path / "new").mkdir()
     shutil.copy(next((tmp_path / "photos" / "twill").glob("*.jpg")), tmp_path / "new" / "picture.jpg")
-    quick = [line for line in _in_blocks(README)]
+    quick = _in_blocks(README)
     assert [line.split()[0] for line in quick] == ["survey", "pack", "sheet", "feed"]
     for line in quick:
         assert _run(line, tmp_path) == (1 if line.startswith("survey") else 0), line
@@ -134,23 +132,24 @@ def test_the_quick_start_of_the_readme_runs_line_by_line_and_so_does_its_python(
     exec(compile(program.replace("epochs(12)", "epochs(1)"), "README.md", "exec"), {})
 
 
-def test_every_task_of_the_readme_runs_in_the_order_of_its_table(drawn: Path, tmp_path: Path) -> None:
+def test_every_task_of_the_readme_runs_in_the_order_of_its_table(
+    drawn: Path, tmp_path: Path, capfd: pytest.CaptureFixture[str]
+) -> None:
     shutil.copytree(drawn / "archive", tmp_path / "photos")
     with open(drawn / "register.csv") as table:
         (tmp_path / "links.csv").write_text(table.read().replace("raking", "url", 1))
     tasks = [line for line in commands(README) if line not in _in_blocks(README)]
     for line in tasks:
-        if ELSEWHERE.search(line) or line.startswith("demo"):
+        if ELSEWHERE.search(line) or line.startswith("demo") or " " not in line:
             continue
         for name, text in ADDED.get(line, {}).items():
             (tmp_path / name).write_text(text)
         extra = " --pause 1ms --attempts 1 --timeout 1s" if line.startswith("gather") else ""
-        if line.startswith("render"):
-            continue  # a row above makes its treatment; without --new's defaults it is slow enough for a test of its own
-        assert _run(line + extra, tmp_path) in ((0, 1) if line.split()[0] in ("survey", "gather") else (0,)), line
+        allowed = (0, 1) if line.split()[0] in ("survey", "gather") else (0,)
+        assert _run(line + extra, tmp_path) in allowed, f"{line}\n{capfd.readouterr().err}"
 
 
-@pytest.mark.parametrize("name", ["treatments.md", "versions.md", "statistics.md", "measuring.md"])
+@pytest.mark.parametrize("name", ["treatments.md", "versions.md", "statistics.md"])
 def test_the_commands_in_the_blocks_of_a_guide_run_in_its_order(
     worked: Path, tmp_path: Path, name: str, capfd: pytest.CaptureFixture[str]
 ) -> None:

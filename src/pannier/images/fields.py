@@ -23,7 +23,7 @@ class MeasuredOn(BaseModel):
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
-    split: str | None
+    split: str | None = None  # None: all records
     content_id: str
     fixed_part: str
     pictures: str | None = None  # a digest of the split's pictures, by which one sees that it has changed

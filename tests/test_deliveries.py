@@ -641,3 +641,25 @@ def test_a_frozen_record_keeps_its_picture_and_takes_its_label(tmp_path: Path, r
     assert store.pack(third, relabel="source", **how).snapshot[frozen[0]].label == "beech"
     assert done.snapshot[frozen[0]].bytes() == before[frozen[0]].bytes()
     assert pannier.verify(store) == []
+
+
+def test_a_record_that_groups_tie_keeps_its_split_and_takes_its_label(tmp_path: Path) -> None:
+    """A delivery that names groups corrects a label, too, of a record that cannot be dealt for its group."""
+
+    def delivery(label: str, bolt: str) -> list[dict[str, Any]]:
+        rows = [{"id": f"{i}.jpg", "kind": "oak", "bolt": f"b{i}", "file": encoded(draw(i, 40, 40))} for i in range(20)]
+        rows[5] |= {"kind": label, "bolt": bolt}
+        rows[6] |= {"bolt": bolt}
+        return rows
+
+    how: dict[str, Any] = {"key": "id", "label": "kind", "picture": "file", "seed": 1}
+    fixed = {"split_by": "CASE WHEN id = '6.jpg' THEN 'test' END"}
+    for options in ({"ties": "leave-out"}, {"freeze": "test"}):
+        store = pannier.create(tmp_path / f"{next(iter(options))}.store")
+        before = store.pack(delivery("oak", "b5"), **how, **fixed).snapshot
+        assert before["5.jpg"].split is None
+        done = store.pack(delivery("elm", "b"), **how, **fixed, **options, shares="train=80,val=20", group_by="bolt")
+        assert [each.key for each in done.left_out] == ["5.jpg"], "it is told that it is not dealt"
+        assert (done.snapshot["5.jpg"].label, done.snapshot["5.jpg"].split) == ("elm", None)
+        assert done.snapshot["6.jpg"].split == "test"
+        assert done.relabelled == 1

@@ -132,7 +132,7 @@ def _guard_frozen(revision: Revision, dealing: Dealing) -> Revision:
     if splits != after or stays_as_picture.any():
         is_undone = np.array([split != said for split, said in zip(splits, after, strict=True)], bool) | stays_as_picture
         revision = replace(revision, splits=NameColumn.of(pa.array(splits, pa.string()))).with_pictures_of(stays_as_picture)
-        kept &= ~is_undone | revision.changes_side | differs(revision.before("label"), revision.labels)
+        kept &= ~is_undone | _says_more(revision)
     gone_splits = names_there(revision.manifest, revision.gone, "split").to_list()
     stays = np.array([split in dealing.frozen for split in gone_splits], bool)
     kept_splits = [split for split in gone_splits if split in dealing.frozen]
@@ -165,20 +165,37 @@ def _leave_out_ties(
     What is there already stays as it is.
     """
     tied = _tied(revision, relations, is_open, dealing)
-    kept = np.ones(len(revision), bool)
+    is_tied: Flags = np.zeros(len(revision), bool)
     for row in np.flatnonzero(is_open).tolist() if tied else ():
         tie = tied.get(int(relations.own[row]))
         if tie is not None:
             kind, key, where = tie
             revision.left_out.append(LeftOut(revision.key(row), kind, f"goes with {key} in {where}"))
-            kept[row] = False
-    return _only(kept, revision, relations, is_open)
+            is_tied[row] = True
+    return _without(is_tied, revision, relations, is_open)
 
 
-def _only(kept: Flags, revision: Revision, relations: _Relations, is_open: Flags) -> tuple[Revision, _Relations, Flags]:
-    if kept.all():
+def _says_more(revision: Revision) -> Flags:
+    """Which rows of records that are there change their label, a side column or their key."""
+    changed: Flags = revision.changes_side | differs(revision.before("label"), revision.labels) | revision.is_moved
+    return changed & revision.is_there
+
+
+def _without(
+    is_tied: Flags, revision: Revision, relations: _Relations, is_open: Flags
+) -> tuple[Revision, _Relations, Flags]:
+    """Some rows are not dealt: new records are left out; records that are there keep split and picture, and take the rest."""
+    if not is_tied.any():
         return revision, relations, is_open
-    return revision.only(kept), replace(relations, own=relations.own[kept]), is_open[kept]
+    stays = is_tied & revision.is_there
+    before, after = revision.before("split").to_list(), revision.splits.to_list()
+    splits = [was if stay else becomes for was, becomes, stay in zip(before, after, stays.tolist(), strict=True)]
+    revision = replace(revision, splits=NameColumn.of(pa.array(splits, pa.string()))).with_pictures_of(stays)
+    kept = ~is_tied | (stays & _says_more(revision))
+    own = relations.own.copy()
+    own[stays] = relations.count + np.arange(stays.sum())  # with their old pictures, they are not part of the group
+    relations = replace(relations, own=own[kept], count=relations.count + int(stays.sum()))
+    return revision.only(kept), relations, (is_open & ~stays)[kept]
 
 
 def _keep_fixed(
@@ -195,12 +212,12 @@ def _keep_fixed(
     given = np.flatnonzero(~is_open & (revision.splits.codes >= 0))
     for row in given[[revision.splits[row] not in dealt for row in given.tolist()]].tolist():
         found.setdefault(int(relations.own[row]), (revision.key(row), revision.splits[row] or ""))
-    kept = np.ones(len(revision), bool)
+    is_tied: Flags = np.zeros(len(revision), bool)
     for row in np.flatnonzero(is_open).tolist() if found else ():
-        kept[row] = int(relations.own[row]) not in found
+        is_tied[row] = int(relations.own[row]) in found
     ties = [
         LeftOut(revision.key(row), "tie", "goes with {} in {}, which is fixed".format(*found[int(relations.own[row])]))
-        for row in np.flatnonzero(~kept).tolist()
+        for row in np.flatnonzero(is_tied).tolist()
     ]
     if ties and dealing.ties is None:
         ties.sort()
@@ -211,7 +228,7 @@ def _keep_fixed(
             f"groups or doubles: {shown}; say `ties` follow to have them there, or `ties` leave-out"
         )
     revision.left_out += ties
-    return _only(kept, revision, relations, is_open)
+    return _without(is_tied, revision, relations, is_open)
 
 
 def _tied(revision: Revision, relations: _Relations, is_open: Flags, dealing: Dealing) -> dict[int, _Tied]:

@@ -36,7 +36,7 @@ NASTY = [
     ('a/17.jpg,"say ""twill""",7,', ("a/17.jpg", 'say "twill"')),
     ("a/18.jpg,k\u00f6per,7,", ("a/18.jpg", "k\u00f6per")),
     ("a/e\u0301.jpg,twill,7,", ("a/\u00e9.jpg", "twill")),
-    ("a/notes.txt,twill,7,", "skipped"),
+    ("a/notes.txt,twill,7,", "broken"),
     ("a/empty.jpg,twill,7,", "empty"),
     ("a/cut.jpg,twill,7,", "broken"),
     ("https://mill.example/x.jpg,twill,7,", "link"),
@@ -76,7 +76,7 @@ def test_every_nasty_row_of_a_table_has_its_outcome(tmp_path: Path, store: panni
 def test_one_key_twice_in_a_table_is_refused(tmp_path: Path, store: pannier.Store) -> None:
     fill(tmp_path / "a", 2)
     (tmp_path / "t.csv").write_text("file,label\na/twill/0000.jpg,x\na/twill/./0000.jpg,y\n")
-    with pytest.raises(SourceError, match="2 rows have one key 'a/twill/0000.jpg'"):
+    with pytest.raises(SourceError, match="rows 1, 2 have one key 'a/twill/0000.jpg'"):
         store.pack(tmp_path / "t.csv")
 
 

@@ -28,7 +28,7 @@ def test_pictures_are_told_by_content_and_all_else_is_skipped(tmp_path: Path) ->
     put(tmp_path / "a" / "empty.png", b"")
     source = FolderSource(tmp_path)
     assert source.table().column("path").to_pylist() == ["a/empty.png", "a/picture.txt"]
-    assert [(item.key, item.kind) for item in source.passed] == [("a/text.jpg", "skipped")]
+    assert [(item.key, item.kind) for item in source.passed] == [("a/text.jpg", "broken")]
 
 
 def test_columns_count_below_the_split_folder(tmp_path: Path) -> None:

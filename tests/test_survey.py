@@ -72,7 +72,7 @@ def test_everything_is_found_in_order_of_harm_with_effect_and_remedy(untidy: Pat
     problems = {problem.kind: problem for problem in findings.problems}
     assert list(problems)[:2] == ["two labels", "broken"]
     expected = {
-        "two labels": "plain/misfiled.jpg = satin/0001.jpg",
+        "two labels": "plain/misfiled.jpg (plain) = satin/0001.jpg (satin)",
         "broken": "twill/cut.jpg (cut short)",
         "alike classes": "'Twill' and 'twill' (but for case, blanks or Unicode form)",
         "near labels": "satin/one-small.jpg",
@@ -125,6 +125,25 @@ def test_near_doubles_in_two_splits_harm(tmp_path: Path) -> None:
     assert [problem.kind for problem in findings.problems if problem.is_harmful] == ["near splits"]
 
 
+def test_labels_are_compared_where_there_are_two_and_the_pair_that_differs_is_shown(tmp_path: Path) -> None:
+    fill(tmp_path, 12, classes=("oak", "elm"))
+    shutil.copy(tmp_path / "oak" / "0001.jpg", tmp_path / "stray.jpg")
+    pixels = draw(5001, 160, 200)
+    for i, quality in enumerate((95, 90, 85, 80, 75)):
+        put(tmp_path / "oak" / f"a{i}.jpg", encoded(pixels, quality=quality))
+    put(tmp_path / "elm" / "z.jpg", encoded(pixels, quality=70))
+    (tmp_path / "oak" / "page.jpg").write_text("<!DOCTYPE html><html><body>404</body></html>")
+    problems = {problem.kind: problem for problem in pannier.survey(tmp_path).problems}
+    assert "two labels" not in problems, "a file without a label contradicts none"
+    assert problems["doubled"].groups == [["oak/0001.jpg", "stray.jpg"]]
+    (example,) = problems["near labels"].examples
+    assert "elm/z.jpg (elm)" in example
+    assert "(oak)" in example
+    assert problems["near labels"].groups == [["elm/z.jpg", *(f"oak/a{i}.jpg" for i in range(5))]]
+    assert "sets of 6 pictures" in problems["near labels"].effect
+    assert problems["broken"].examples == ["oak/page.jpg (a web page instead of a picture)"]
+
+
 def test_a_table_is_surveyed_first(tmp_path: Path, run: Callable[..., Ended]) -> None:
     folder = fill(tmp_path / "a", 10)
     rows = [f"a/twill/{i:04}.jpg, twill ,{i if i != 4 else 'four'},{'' if i % 3 else 'raw'}" for i in range(7)]
@@ -151,7 +170,7 @@ def test_findings_are_data_frames_and_pictures_too(untidy: Path, tmp_path: Path,
     assert len(frame) == findings.pictures
     assert set(frame.columns) == {"key", "label", "split", "height", "width", "format", "mode", "byte_count"}
     assert (frame[frame.key == "twill/vast.jpg"].width == 1100).all()
-    assert list(findings.problem_frame().columns) == ["kind", "count", "examples", "effect", "mend", "is_harmful"]
+    assert list(findings.problem_frame().columns) == ["kind", "count", "examples", "effect", "mend", "is_harmful", "groups"]
     ended = run("survey", untidy, "--figure", tmp_path / "f.png", "--sheet", tmp_path / "s.png")
     assert ended.status == 1
     for name in ("f.png", "s.png"):

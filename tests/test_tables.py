@@ -121,7 +121,7 @@ def test_a_path_is_built_from_columns_below_a_root(folder: Path, tmp_path: Path,
         ("label,file\nt,nothing.jpg\n", {}, "no column holds pictures or names files below"),
         ("label,link\nt,https://mill.example/a.jpg\n", {"picture": "link"}, "1 of its values are links"),
         ("name,file\nt,a.jpg\n", {}, "say with `label` which column of t.csv gives labels; there is 'name', 'file'"),
-        ("label,file\nt,a.jpg\nu,a.jpg\n", {}, "2 rows have one key 'a.jpg'"),
+        ("label,file\nt,a.jpg\nu,a.jpg\n", {}, "rows 1, 2 have one key 'a.jpg'"),
         ("label,file,file\nt,a.jpg,b.jpg\n", {}, "has two columns 'file'"),
         ("label,file\nt,a.jpg\n", {"picture": "nope"}, "no column 'nope'"),
         ("label,file\nt,a.jpg\n", {"picture": "1"}, "not paths or bytes"),
@@ -256,7 +256,7 @@ def test_a_table_is_surveyed_before_there_are_pictures(tmp_path: Path, run: Call
     for i in range(20):
         (tmp_path / f"{i:03}.jpg").write_bytes(encoded(draw(i)))
     doubled = run("survey", tmp_path / "t.csv", "--picture", "swatch", "--label", "weave")
-    assert doubled.status == 0, doubled.err
-    assert "2 rows have one key '000.jpg': tell them apart with --key" in doubled.out
+    assert doubled.status == 1, "pack refuses it"
+    assert "000.jpg (rows 1, 21)" in doubled.out
     assert run("survey", tmp_path / "t.csv", "--picture", "nope").status == 2
     assert pannier.survey(pd.DataFrame(rows)[["weave", "loom"]]).rows == 40

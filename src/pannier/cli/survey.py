@@ -74,6 +74,7 @@ def _print(findings: pannier.Findings) -> None:
     if findings.columns:
         _print_table(findings)
     if findings.columns and not findings.checks:  # a table whose pictures are not told yet
+        _print_problems(findings)
         return
     print(f"{findings.source}: {plural(findings.pictures, 'usable picture')}, {show_bytes(findings.byte_count)}\n")
     count_table(dict(findings.counts), findings.classes, findings.splits)
@@ -87,6 +88,12 @@ def _print(findings: pannier.Findings) -> None:
     print_wrapped(f"checked  {', '.join(findings.checks)}", indent=" " * 9)
     if findings.skipped_checks:
         print_wrapped(f"not checked, as --quick was said: {', '.join(findings.skipped_checks)}", indent=" " * 9)
+    _print_problems(findings)
+    if not findings.problems:
+        print("\nNothing wrong was found.")
+
+
+def _print_problems(findings: pannier.Findings) -> None:
     harmful = [problem for problem in findings.problems if problem.is_harmful]
     harmless = [problem for problem in findings.problems if not problem.is_harmful]
     width = max((len(problem.kind) for problem in findings.problems), default=0)
@@ -95,8 +102,6 @@ def _print(findings: pannier.Findings) -> None:
             print(f"\n{title}")
         for problem in problems:
             _print_problem(problem, width)
-    if not findings.problems:
-        print("\nNothing wrong was found.")
 
 
 def _print_problem(problem: Problem, width: int) -> None:

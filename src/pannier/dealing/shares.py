@@ -279,10 +279,14 @@ def _read_counts(count: str | Mapping[str, int] | None) -> dict[str, int]:
     return counts
 
 
-def read_part(text: str | float | Fraction) -> Fraction:
-    """A part of something: 10%, 0.1 or 10, more than 0 and at most all of it. Raises UsageError."""
-    share = _share("`subset`", text)
-    share = share / 100 if share > 1 or str(text).strip().endswith("%") else share
+def read_part(text: str | float | Fraction, option: str = "subset") -> Fraction:
+    """A part of something: "10%" or 0.1, more than 0 and at most all of it. Raises UsageError.
+
+    A number above 1 is refused: whoever means percent writes the sign.
+    """
+    share = _share(f"`{option}`", text)
+    if str(text).strip().endswith("%"):
+        share /= 100
     if not 0 < share <= 1:
-        raise UsageError(f"`subset` {text}: write a part, as 10%, more than 0 and at most 100%")
+        raise UsageError(f"`{option}` {text}: write a percentage, for example 10%, or a fraction, for example 0.1")
     return share

@@ -18,11 +18,11 @@ from pannier.files import disk_refusals_said, is_draft, write_whole
 from pannier.folders.label_table import write_label_table
 from pannier.folders.layout import paths_of
 from pannier.folders.unpacking import Unpacker
+from pannier.images.facts import looks_like_picture
 from pannier.machine import usable_cores
 from pannier.results import Result
 from pannier.sources.files import read_file
 from pannier.sources.laid_out import ATTACHMENTS, LABELS, OWN_IGNORE, LaidOut, is_about_layout
-from pannier.sources.paths import looks_like_picture
 from pannier.store.records import rows_where
 from pannier.store.state import OpenedStore, State
 from pannier.versions.attaching import attachments_at
@@ -192,7 +192,7 @@ def _files_in(folder: Path, known: list[dict[str, bytes]]) -> set[str]:
             if (
                 not is_draft(name)
                 and not is_about_layout(path.split("/"))
-                and (any(path in each for each in known) or looks_like_picture(os.fsencode(name)))
+                and (any(path in each for each in known) or looks_like_picture(name))
             ):
                 paths.add(path)
     return paths

@@ -88,6 +88,15 @@ _NOT_READ = (
 )
 
 
+# how files are called that are pictures by their names
+NAMES_END = (".jpg", ".jpeg", ".png", ".webp", ".bmp", ".gif", ".tif", ".tiff", ".ppm", ".pgm")
+
+
+def looks_like_picture(name: str) -> bool:
+    """Whether a file's name says that it is a picture."""
+    return name.lower().endswith(NAMES_END)
+
+
 def unread_format(head: bytes, name: str = "") -> str | None:
     """What a picture of a format that is not read here is called, by its first 16 bytes; None for all else.
 
@@ -98,15 +107,20 @@ def unread_format(head: bytes, name: str = "") -> str | None:
     return next((what for mark, at, what in _NOT_READ if head[at : at + len(mark)] == mark), None)
 
 
-def refuse_other_kinds(head: bytes, name: str = "") -> None:
-    """Raises PictureError for what begins like no picture that is read here, naming other kinds of pictures."""
+def refuse_other_kinds(head: bytes, name: str | None = None) -> None:
+    """Raises PictureError for what begins like no picture that is read here, naming other kinds of pictures.
+
+    A file that has another name than pictures have is skipped; with such a name, or without any, it is broken, as a
+    download that failed.
+    """
     if format_of(head) is None:
-        unread = unread_format(head, name)
-        raise (
-            PictureError(f"a picture of a kind that is not read: {unread}", "unsupported")
-            if unread
-            else PictureError("not a picture", "skipped")
-        )
+        unread = unread_format(head, name or "")
+        if unread:
+            raise PictureError(f"a picture of a kind that is not read: {unread}", "unsupported")
+        if name is not None and not looks_like_picture(name):
+            raise PictureError("not a picture", "skipped")
+        is_page = head.lstrip().lower().startswith((b"<!doctype", b"<html", b"<?xml", b"<head"))
+        raise PictureError("a web page instead of a picture" if is_page else "not a picture", "broken")
 
 
 def read_facts(data: bytes | memoryview) -> Facts:

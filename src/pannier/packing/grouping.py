@@ -160,7 +160,7 @@ def _leaving_doubles(revision: Revision, relations: _Relations, is_open: Flags) 
 def _leave_out_ties(
     revision: Revision, relations: _Relations, is_open: Flags, dealing: Dealing
 ) -> tuple[Revision, _Relations, Flags]:
-    """Without open rows whose group lies in a frozen split, or in two splits: nothing else would keep those apart.
+    """Open rows whose group lies in a frozen split, or in two splits, are not dealt: nothing else would keep those apart.
 
     What is there already stays as it is.
     """
@@ -184,7 +184,7 @@ def _says_more(revision: Revision) -> Flags:
 def _without(
     is_tied: Flags, revision: Revision, relations: _Relations, is_open: Flags
 ) -> tuple[Revision, _Relations, Flags]:
-    """Some rows are not dealt: new records are left out; records that are there keep split and picture, and take the rest."""
+    """Some rows are not dealt: new records are left out; those that are there keep split and picture, and take the rest."""
     if not is_tied.any():
         return revision, relations, is_open
     stays = is_tied & revision.is_there

@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import IO, Any
 
 from pannier.errors import PannierError, PictureError, SourceError
-from pannier.images.facts import refuse_other_kinds
+from pannier.images.facts import looks_like_picture, refuse_other_kinds
 from pannier.kinds import Refusal
 from pannier.sources import paths
 from pannier.sources.bounds import Unpacking, is_bomb, refuse_beyond, refuse_bomb
@@ -146,7 +146,7 @@ class ArchiveSource(paths.PathSource):
         except Exception as error:
             return ("unreadable", f"cannot be read out of the archive: {error}")
         try:
-            if head or not paths.looks_like_picture(member.path):
+            if head or not looks_like_picture(key):
                 refuse_other_kinds(head, key)
         except PictureError as error:
             return (error.kind, error.reason)

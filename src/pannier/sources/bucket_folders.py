@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from pannier.errors import NotFoundError, PictureError
-from pannier.images.facts import refuse_other_kinds
+from pannier.images.facts import looks_like_picture, refuse_other_kinds
 from pannier.kinds import LeftOutKind
 from pannier.sources import paths
 from pannier.sources.files import read_file
@@ -53,7 +53,7 @@ class BucketFolder(paths.PathSource):
         """The key of an object that is a picture; of any other it is noted why it is passed over."""
         relative = each.path[len(self._within) :].lstrip("/")
         *folders, name = relative.split("/")
-        if not each.byte_count and not paths.looks_like_picture(name.encode()):
+        if not each.byte_count and not looks_like_picture(name):
             return None  # what stands for an empty folder
         hidden = next((i for i, part in enumerate((*folders, name)) if self._patterns.passes_over(part.encode())), None)
         if hidden is not None:
@@ -75,7 +75,7 @@ class BucketFolder(paths.PathSource):
         refusal = self._patterns.refusal(relative) if self._patterns.are_any else None
         if refusal:
             raise PictureError(refusal, "excluded")
-        if not paths.looks_like_picture(name.encode()):
+        if not looks_like_picture(name):
             refuse_other_kinds(objects_of(self._bucket).read(each.path, HEAD_BYTES), name)
 
     def _pass_hidden(self, path: str, *, is_folder: bool) -> None:

@@ -29,6 +29,9 @@ HARMFUL = (
     Concern("two labels", "one picture under two labels teaches both", "remove one, or pack `where` leaves both out"),
     Concern("two splits", "what is trained on is also tested on", "remove one, or deal anew: pack `resplit` `shares`"),
     Concern("near splits", "nearly what is trained on is also tested on", "deal anew: pack `resplit` `shares` ... `near` 6"),
+    Concern(
+        "repeated key", "pack refuses a table that gives two rows one key", "tell them apart: pack `key`, or keep one row"
+    ),
     Concern("class names", "a class is learned under two names, or tested and never learned", "pack `rename` old=new"),
     Concern("broken", "pack leaves them out, so they teach nothing", "restore them"),
     Concern("empty", "pack leaves them out, so they teach nothing", "restore them"),
@@ -75,7 +78,10 @@ HARMLESS = (
 
 @dataclass(frozen=True, repr=False)
 class Problem(Result):
-    """One kind of problem: how many pictures it concerns, all of them, what it does to training, what mends it."""
+    """One kind of problem: how often it was found, all examples, what it does to training, what mends it.
+
+    `groups`: of kinds that concern several pictures together, the keys of each set.
+    """
 
     kind: str
     count: int
@@ -83,6 +89,7 @@ class Problem(Result):
     effect: str
     mend: str
     is_harmful: bool
+    groups: list[list[str]] = field(default_factory=list)
 
 
 @dataclass(frozen=True, repr=False)
@@ -188,9 +195,15 @@ class Collected:
 
     def __init__(self) -> None:
         self._examples: defaultdict[str, list[str]] = defaultdict(list)
+        self._groups: defaultdict[str, list[list[str]]] = defaultdict(list)
 
     def add(self, kind: str, example: str) -> None:
         self._examples[kind].append(example)
+
+    def add_group(self, kind: str, example: str, keys: list[str]) -> None:
+        """A set of pictures of which something is to be said together."""
+        self.add(kind, example)
+        self._groups[kind].append(keys)
 
     def add_all(self, kind: str, examples: Iterable[str]) -> None:
         for example in examples:
@@ -199,8 +212,14 @@ class Collected:
     def problems(self) -> list[Problem]:
         """In order of harm."""
         return [
-            Problem(kind.name, len(self._examples[kind.name]), self._examples[kind.name], kind.effect, kind.mend, harmful)
+            self._problem(kind, harmful)
             for kinds, harmful in ((HARMFUL, True), (HARMLESS, False))
             for kind in kinds
             if kind.name in self._examples
         ]
+
+    def _problem(self, kind: Concern, is_harmful: bool) -> Problem:
+        examples, groups = self._examples[kind.name], self._groups[kind.name]
+        pictures = sum(map(len, groups))
+        effect = f"sets of {pictures:,} pictures: {kind.effect}" if pictures > 2 * len(groups) else kind.effect
+        return Problem(kind.name, len(examples), examples, effect, kind.mend, is_harmful, groups)

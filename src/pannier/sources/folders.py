@@ -13,7 +13,7 @@ import numpy as np
 import pyarrow as pa
 
 from pannier.errors import NotFoundError, PictureError, SourceError, UsageError
-from pannier.images.facts import refuse_other_kinds
+from pannier.images.facts import looks_like_picture, refuse_other_kinds
 from pannier.kinds import LeftOutKind
 from pannier.sources import paths
 from pannier.sources.files import read_file
@@ -172,7 +172,7 @@ class _Walk:
             file = FileStamp(entry.path, state.st_size, state.st_mtime_ns)
             if not self._is_known(file):
                 head = read_file(entry.path, HEAD_BYTES, HEAD_BYTES)
-                if head or not paths.looks_like_picture(entry.name):
+                if head or not looks_like_picture(os.fsdecode(entry.name)):
                     refuse_other_kinds(head, os.fsdecode(entry.name))
             return file
         except PictureError as error:

@@ -14,6 +14,7 @@ import pyarrow as pa
 
 from pannier.columns import NAMES
 from pannier.errors import SourceError, UsageError
+from pannier.images.facts import looks_like_picture
 from pannier.kinds import Refusal
 from pannier.sources.rows import ROWS_AT_ONCE, LeftOut
 
@@ -25,8 +26,6 @@ _SPLIT_NAMES = {
     **dict.fromkeys(("val", "valid", "validation"), "val"),
     **dict.fromkeys(("test", "testing"), "test"),
 }
-
-_ENDINGS = (b".jpg", b".jpeg", b".png", b".webp", b".bmp", b".gif", b".tif", b".tiff", b".ppm", b".pgm")
 
 
 def split_of_folder(name: str) -> str | None:
@@ -170,13 +169,8 @@ def is_hidden(name: bytes) -> bool:
 
 def hidden(name: bytes, *, is_folder: bool) -> Refusal:
     """(kind, reason) for leaving a hidden one out: it is told where it could have been pictures."""
-    is_told = is_folder or looks_like_picture(name)
+    is_told = is_folder or looks_like_picture(os.fsdecode(name))
     return ("hidden" if is_told else "skipped", "hidden, or the system's own; `hidden` takes it")
-
-
-def looks_like_picture(name: bytes) -> bool:
-    """An empty file is known by its ending alone."""
-    return name.lower().endswith(_ENDINGS)
 
 
 def _has_split_folders(keys: list[str]) -> bool:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import shlex
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -11,8 +10,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from pannier.errors import UsageError
+from pannier.images.facts import looks_like_picture
 from pannier.sources.files import FarFolder
-from pannier.sources.paths import looks_like_picture
 from pannier.sources.rules import evaluate
 from pannier.sources.table_files import holds_bytes, is_bytes
 from pannier.sources.text_pictures import (
@@ -127,7 +126,7 @@ def _names_pictures(column: Any, root: Path | FarFolder) -> bool:
     if not (pa.types.is_string(column.type) or pa.types.is_large_string(column.type)):
         return False
     values = column.drop_null()[:_PROBED].to_pylist()
-    are_pictures = bool(values) and all(looks_like_picture(os.fsencode(value)) for value in values)
+    are_pictures = bool(values) and all(looks_like_picture(value) for value in values)
     return are_pictures and any((root / value).is_file() for value in values)
 
 

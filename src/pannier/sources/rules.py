@@ -242,13 +242,22 @@ def _kind(kind: Any) -> str:
     return "text" if is_text else str(kind)
 
 
+class RepeatedKeyError(SourceError):
+    """Rows of a table have one key. `where` names it and the rows, counted from 1 without the header."""
+
+    def __init__(self, key: str, rows: list[int]) -> None:
+        shown = ", ".join(f"{row:,}" for row in rows[:4]) + (" ..." if len(rows) > 4 else "")
+        self.where = f"{key} (rows {shown})"
+        super().__init__(f"rows {shown} have one key {key!r}: tell them apart with `key`, or keep one")
+
+
 def _keys(left: _Columns, given: Any, rule: str | None) -> Any:
     """The rows' keys: those given, or what a rule makes of them, in Unicode form NFC with `/`. None twice."""
     if rule is None:
         if pc.count_distinct(given).as_py() < len(given):
             keys = given.to_pylist()
             key = next(key for key, count in Counter(keys).items() if count > 1)
-            raise SourceError(f"{keys.count(key)} rows have one key {key!r}: tell them apart with `key`, or keep one")
+            raise RepeatedKeyError(key, [int(left.numbers[row]) + 1 for row, each in enumerate(keys) if each == key])
         return given
     values = left.evaluate(rule, "`key`").cast(pa.large_string()).to_pylist()
     keys = [None if value is None else unicodedata.normalize("NFC", value).strip("/") for value in values]

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import os
 from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from pannier.sources.paths import looks_like_picture, split_of_folder
+from pannier.images.facts import looks_like_picture
+from pannier.sources.paths import split_of_folder
 from pannier.sources.picture_columns import holds_links, is_picture
 
 # more classes than this, or fewer rows to each, and a column is no label
@@ -41,7 +41,7 @@ def _use_of(column: Any) -> str | None:
         return "link"
     if not pa.types.is_integer(kind) and len(values):
         first = values[:_PROBED].to_pylist()
-        if all(looks_like_picture(os.fsencode(value)) for value in first):
+        if all(looks_like_picture(value) for value in first):
             return "picture"
         distinct = pc.unique(values)
         if len(distinct) <= 6 and all(split_of_folder(value) for value in distinct.to_pylist()):

@@ -31,7 +31,7 @@ from pannier.sources.naming import compare_names
 from pannier.sources.opening import ReadingOptions, as_source
 from pannier.sources.paths import is_hidden
 from pannier.sources.rows import Chosen, LeftOut, Row, Source
-from pannier.sources.rules import RuleOptions, Rules, rows_without_label
+from pannier.sources.rules import RepeatedKeyError, RuleOptions, Rules, rows_without_label
 from pannier.sources.selection import refuse_nothing
 from pannier.sources.several import choose
 from pannier.sources.suggesting import suggestions
@@ -162,6 +162,10 @@ def _table_alone(said: SurveyOptions, error: PannierError) -> Findings:
         raise error
     findings = Findings(name, len(read.table), notes=[*read.notes, str(error)], suggestions=suggestions(read.table))
     findings.columns, findings.table = column_facts(read.table, read.stray_blanks), read.table
+    if isinstance(error, RepeatedKeyError):
+        repeated = Collected()
+        repeated.add("repeated key", error.where)
+        findings.problems, findings.notes = repeated.problems(), [*read.notes]
     findings.skipped_checks = HEADER_CHECKS + PIXEL_CHECKS
     return findings
 
@@ -242,7 +246,8 @@ class _Surveying:
         if whole and len(whole):
             is_told = ~(digests == 0).all(axis=1)  # where headers alone were read, what cannot be a double was not hashed
             told = np.flatnonzero(is_double & is_told)
-            self._compare_groups(whole, numbers, told, ("two labels", "two splits", "doubled"))
+            pairs = np.stack([firsts[numbers[told]], told], axis=1)
+            self._compare_groups(whole, numbers, told, pairs, ("two labels", "two splits", "doubled"))
             if near is not None:
                 self._compare_near(whole, digests, numbers, near)
             self._compare_modes(whole)
@@ -252,20 +257,28 @@ class _Surveying:
     def _whole(self) -> Chosen:
         return self._chosen.take(np.array(self._rows, np.int64))
 
-    def _compare_groups(self, whole: Chosen, groups: Rows, rows: Rows, kinds: tuple[str, str, str]) -> None:
-        """Pictures that are the same, or nearly: under two labels, in two splits, or neither."""
+    def _compare_groups(self, whole: Chosen, groups: Rows, rows: Rows, pairs: Rows, kinds: tuple[str, str, str]) -> None:
+        """Pictures that are the same, or nearly: under two labels, in two splits, or neither.
+
+        pairs: (n, 2), rows that are the same or alike. No label, or no split, differs from none.
+        """
         members: dict[int, list[int]] = defaultdict(list)
         for row in rows.tolist():
             members[int(groups[row])].append(row)
-        for alike in members.values():
-            keys = whole.keys.take(alike[:4]).to_pylist()
-            text = (" ~ " if kinds[2].startswith("near") else " = ").join(keys) + (" ..." if len(alike) > 4 else "")
-            two_labels, two_splits = (len({names[row] for row in alike}) > 1 for names in (whole.labels, whole.splits))
-            for kind, holds in zip(kinds, (two_labels, two_splits, True), strict=True):
-                if holds:
-                    self.problems.add(kind, text)
-                    if kind != "doubled":
-                        self.suspects += [(kind, self._rows[row]) for row in alike[:4]]
+        sign = " ~ " if kinds[2].startswith("near") else " = "
+        for kind, names in zip(kinds, (whole.labels, whole.splits, None), strict=True):
+            first = _differing_pairs(pairs, groups, names) if names else {}
+            for group, alike in members.items():
+                if names is not None and len({names[row] for row in alike} - {None}) < 2:
+                    continue
+                shown = [*first.get(group, ()), *(row for row in alike if row not in first.get(group, ()))][:4]
+                texts = whole.keys.take(shown).to_pylist()
+                if names is not None:
+                    texts = [f"{key} ({names[row] or 'none'})" for key, row in zip(texts, shown, strict=True)]
+                text = sign.join(texts) + (" ..." if len(alike) > len(shown) else "")
+                self.problems.add_group(kind, text, whole.keys.take(alike).to_pylist())
+                if kind != "doubled":
+                    self.suspects += [(kind, self._rows[row]) for row in shown]
 
     def _compare_near(self, whole: Chosen, digests: Digests, numbers: Rows, near: int) -> None:
         """Near doubles among different pictures."""
@@ -276,7 +289,7 @@ class _Surveying:
         groups, _ = connected(len(numbers), links)
         linked = np.unique(links)
         kinds = ("near labels", "near splits", "near doubles")
-        self._compare_groups(whole, groups, linked, kinds)
+        self._compare_groups(whole, groups, linked, links, kinds)
 
     def _compare_modes(self, whole: Chosen) -> None:
         plain = [mode.removesuffix("+alpha") for mode in self._modes]
@@ -346,6 +359,15 @@ class _Surveying:
         (largest, most), (smallest, least) = totals.most_common()[0], totals.most_common()[-1]
         if most >= IMBALANCE * least:
             self.problems.add("imbalance", f"{largest} has {most:,} pictures, {smallest} {least:,}")
+
+
+def _differing_pairs(pairs: Rows, groups: Rows, names: NameColumn) -> dict[int, tuple[int, int]]:
+    """By group: the first pair of rows in it that have two different names."""
+    one, other = names.codes[pairs[:, 0]], names.codes[pairs[:, 1]]
+    found: dict[int, tuple[int, int]] = {}
+    for first, second in pairs[(one != other) & (one >= 0) & (other >= 0)].tolist():
+        found.setdefault(int(groups[first]), (first, second))
+    return found
 
 
 def _kind_of(item: LeftOut) -> str:

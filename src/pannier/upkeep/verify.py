@@ -67,7 +67,7 @@ def verify(
     Files that others are making meanwhile are not told of. A store that cannot be written to is verified all the same.
     Memory: a few pieces of 4 MiB, 40 bytes a picture and one manifest. Raises ConflictError while the store is tidied.
     """
-    share = 1.0 if sample is None else float(read_part(sample))
+    share = 1.0 if sample is None else float(read_part(sample, "sample"))
     try:
         opened = store if isinstance(store, OpenedStore) else open_store(store)
         if isinstance(opened.storage, Far):  # what is kept near by proves nothing

@@ -44,6 +44,12 @@ def test_groups_come_equally_often_and_their_records_in_turn(groups: list[int], 
     assert len({*drawn}) == len(drawn)
     by_group, sizes = Counter(groups[record] for record in records), Counter(groups)
     assert max(by_group.values()) - min(by_group.values()) <= 1
+    fed = [groups[record] for record in records]
+    for at in range(0, len(fed) - len(by_group), len(by_group)):
+        assert len({*fed[at : at + len(by_group)]}) == len(by_group), "a block has each group once, over passes too"
+    for at in range(0, len(fed), len(groups)):
+        own = [Counter(fed[at : at + len(groups)])[group] for group in by_group]
+        assert max(own) - min(own) <= 2, "as docs/feeding.md says"
     times = Counter(records)
     for group in by_group:
         own = [times[record] for record in range(len(groups)) if groups[record] == group]

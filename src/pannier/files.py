@@ -14,9 +14,31 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from pannier.errors import StoreError
+from pannier.errors import StoreError, UsageError
 
 _DRAFT = re.compile(r"\..+\.[0-9a-f]{8}\.new")
+
+
+# what the results that people ask for may be called
+FIGURES = (".png", ".pdf", ".svg", ".jpg", ".jpeg", ".webp", ".tif", ".tiff", ".eps", ".ps")
+PAGES = (".html", ".htm")
+TABLES = (".csv", ".parquet")
+
+
+def check_result(path: str | Path, endings: tuple[str, ...] = ()) -> None:
+    """Raises UsageError where no file can be written to a path, or its name ends otherwise than it must.
+
+    Asked before work begins whose result would have no place.
+    """
+    file = Path(path)
+    if endings and file.suffix.lower() not in endings:
+        raise UsageError(f"{path}: give a name that ends in {', '.join(endings[:3])}")
+    if not file.parent.is_dir():
+        raise UsageError(f"there is no folder {file.parent} for {file.name}")
+    if file.is_dir():
+        raise UsageError(f"{path} is a folder: name a file")
+    if not os.access(file.parent, os.W_OK):
+        raise UsageError(f"{file.parent}: no file can be written there")
 
 
 @contextmanager

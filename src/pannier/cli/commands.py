@@ -12,6 +12,7 @@ from typer.core import TyperCommand, TyperOption
 import pannier
 from pannier.cli.terminal import as_options
 from pannier.errors import PannierError
+from pannier.files import FIGURES, PAGES, TABLES, check_result
 
 app = typer.Typer(
     name="pannier",
@@ -58,6 +59,13 @@ PANELS = {
     "Memory and threads": "ahead memory_limit cache cache_size",
 }
 MANY = 15
+# options that name a file to be written, and how it may be called
+RESULTS: dict[str, tuple[str, ...]] = {
+    **dict.fromkeys(("figure", "sheet"), FIGURES),
+    **dict.fromkeys(("table", "doubts", "conflicts"), TABLES),
+    **dict.fromkeys(("save", "save_to", "to"), ()),
+    "page": PAGES,
+}
 
 
 class Grouped(TyperCommand):
@@ -76,9 +84,24 @@ class Grouped(TyperCommand):
             option.rich_help_panel = panels[name] if sizes[panels.get(name, "")] > 1 else None
         self.params.sort(key=lambda each: order.index(panels.get(each.name or "", "")))
 
-    def invoke(self, ctx: Any) -> Any:
-        """Runs it; an error names this command's options."""
+    def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
+        """Of one value for SOURCE... STORE the parser says that SOURCE is missing; people wrote a source."""
         try:
+            return super().parse_args(ctx, args)
+        except Exception as error:
+            missing = getattr(error, "param", None)
+            places = [each for each in self.params if each.param_type_name == "argument"]
+            if missing is not None and missing.nargs == -1 and len(places) > 1:
+                error.param = places[-1]  # type: ignore[attr-defined]
+            raise
+
+    def invoke(self, ctx: Any) -> Any:
+        """Runs it, where the files that were asked for can be written; an error names this command's options."""
+        try:
+            for option in (each for each in self.params if isinstance(each, TyperOption) and each.name in RESULTS):
+                path, source = ctx.params.get(option.name), ctx.get_parameter_source(option.name)
+                if isinstance(path, str) and source is not None and source.name == "COMMANDLINE":
+                    check_result(path, RESULTS[str(option.name)])
             return super().invoke(ctx)
         except PannierError as error:
             error.args = (as_options(str(error), [each.name or "" for each in self.params]), *error.args[1:])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import io
 import os
 import re
 import sys
@@ -34,8 +35,10 @@ def main(arguments: list[str] | None = None) -> None:
 
 def status_of(arguments: list[str]) -> int:
     """Runs a command in this process, and says its error in one line."""
+    if isinstance(sys.stdout, io.TextIOWrapper):  # what a terminal cannot encode is written as \\xe9, as on standard error
+        sys.stdout.reconfigure(errors="backslashreplace")
     try:
-        with contextlib.redirect_stdout(_Visible(sys.stdout)):
+        with contextlib.redirect_stdout(_Visible(sys.stdout, has_colors=_is_help(arguments))):
             return _run(arguments)
     except PannierError as error:
         return _say(str(error), error.exit_status)
@@ -52,18 +55,27 @@ def status_of(arguments: list[str]) -> int:
 
 
 class _Visible:
-    """Standard output, on which names and texts of strangers move no cursor and hide nothing; colors stay."""
+    """Standard output, on which names and texts of strangers move no cursor, color nothing and hide nothing.
 
-    _HIDDEN = re.compile("(\x1b\\[[0-9;]*m)|[\0-\x08\x0b-\x1f\x7f-\x9f\u202a-\u202e\u2066-\u2069]")
+    Helps alone have colors, which hold no text of a stranger.
+    """
 
-    def __init__(self, stream: Any) -> None:
+    _HIDDEN = "[\0-\x08\x0b-\x1f\x7f-\x9f\u2028-\u202e\u2066-\u2069]"
+
+    def __init__(self, stream: Any, *, has_colors: bool = False) -> None:
         self._stream = stream
+        self._hidden = re.compile(("(\x1b\\[[0-9;]*m)|" if has_colors else "(?!)()|") + self._HIDDEN)
 
     def write(self, text: str) -> int:
-        return int(self._stream.write(self._HIDDEN.sub(lambda found: found[1] or ascii(found[0])[1:-1], text)))
+        return int(self._stream.write(self._hidden.sub(lambda found: found[1] or ascii(found[0])[1:-1], text)))
 
     def __getattr__(self, name: str) -> Any:
         return getattr(self._stream, name)
+
+
+def _is_help(arguments: list[str]) -> bool:
+    """Whether a help is all that is printed: asked for, or since nothing else was said."""
+    return not arguments or not {"help", "-h", "--help"}.isdisjoint(arguments) or arguments[1:] == []
 
 
 def _left_by(command: str = "") -> str:

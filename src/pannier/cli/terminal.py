@@ -9,6 +9,7 @@ import sys
 import textwrap
 import threading
 import time
+import unicodedata
 from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any
@@ -23,23 +24,44 @@ LOG_SECONDS = 30.0
 
 
 def print_json(value: Any) -> None:
-    print(json.dumps(value, indent=2, ensure_ascii=False))
+    """JSON in UTF-8; in ASCII alone for an output of another encoding."""
+    is_utf8 = (getattr(sys.stdout, "encoding", None) or "utf-8").lower().replace("-", "") == "utf8"
+    print(json.dumps(value, indent=2, ensure_ascii=not is_utf8))
 
 
 def print_table(header: Sequence[str], rows: Sequence[Sequence[str]], *, left: int = 1) -> None:
     """Columns aligned: the first `left` to the left, the others, numbers, to the right; two blanks between."""
-    widths = [max(len(row[i]) for row in [header, *rows]) for i in range(len(header))]
-    for row in [header, *rows]:
-        pairs = enumerate(zip(row, widths, strict=True))
-        cells = [cell.ljust(width) if i < left else cell.rjust(width) for i, (cell, width) in pairs]
+    table = [[in_one_line(cell) for cell in row] for row in [header, *rows]]
+    widths = [max(_columns_of(row[i]) for row in table) for i in range(len(header))]
+    for row in table:
+        cells = [
+            cell + blank if i < left else blank + cell
+            for i, (cell, blank) in enumerate(
+                (cell, " " * (width - _columns_of(cell))) for cell, width in zip(row, widths, strict=True)
+            )
+        ]
         print("  ".join(cells).rstrip())
+
+
+def in_one_line(text: str) -> str:
+    """A text of anybody's without line breaks and tabs, which are written as \\n and \\t."""
+    return re.sub(r"[\n\r\t]", lambda found: repr(found[0])[1:-1], text)
+
+
+def _columns_of(text: str) -> int:
+    """The columns that a text takes on a terminal: Chinese letters take two, combining marks none."""
+    if text.isascii():
+        return len(text)
+    return sum(
+        0 if unicodedata.combining(letter) else 2 if unicodedata.east_asian_width(letter) in "WF" else 1 for letter in text
+    )
 
 
 def print_facts(*facts: tuple[str, str]) -> None:
     """Names and values, one a line, values aligned."""
     width = max(len(name) for name, _ in facts)
     for name, value in facts:
-        print(as_options(f"{name.ljust(width)}  {value}").rstrip())
+        print(as_options(f"{name.ljust(width)}  {in_one_line(value)}").rstrip())
 
 
 def count_table(counts: dict[tuple[str | None, str | None], int], classes: Sequence[str], splits: Sequence[str]) -> None:

@@ -91,7 +91,8 @@ class Windowed:
 
 
 class Balanced:
-    """Every group equally often: each comes once in as many places as there are groups, in an order drawn for those places.
+    """Every group equally often: the places of all passes, one after another, are cut into blocks of as many as there are
+    groups, and each block has each group once, in an order drawn for it. A block may go on in the next pass.
 
     The records of a group take turns: one comes again when all have come, in another order. Passes go on where the one
     before ended, so that a record of a large group that does not come in one pass comes in a later one.

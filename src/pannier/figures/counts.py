@@ -8,7 +8,18 @@ from typing import Any
 
 import numpy as np
 
-from pannier.figures.style import FAINT, HATCHES, INK, TONES, new_figure, plain_axes, save_figure, with_plain_texts
+from pannier.figures.style import (
+    FAINT,
+    HATCHES,
+    INK,
+    TONES,
+    fitted,
+    new_figure,
+    plain_axes,
+    save_figure,
+    text_width,
+    with_plain_texts,
+)
 from pannier.sources.findings import Findings
 from pannier.store.state import State
 
@@ -57,27 +68,37 @@ def _draw(
     shown = [label for label in labels if label in kept]
     columns = max(1, math.ceil(len(shown) / CLASSES_A_COLUMN))
     rows = math.ceil(len(shown) / columns) if shown else 1
-    bars, scatter = (0.62, 0.28) if columns == 1 else (0.76, 0.15)
-    left = 0.12 if columns == 1 else 0.09
+    bars, scatter = (0.62, 0.28) if columns == 1 else (0.78, 0.15)
+    width, font = (bars - 0.03) / columns, min(11.0, 380 / rows)
+    longest = max((text_width(figure, label or "no label", font) for label in shown), default=0)
+    beside = min(longest / figure.bbox.width + 0.01, 0.55 * width)  # for class names, of each column's width
+    left = 0.03 + beside
     for column in range(columns):
-        width = (bars - left) / columns
         axes = plain_axes(figure, grid="x")
-        axes.set_position((left + column * (width + 0.012 * columns), 0.1, width - 0.03 * (columns - 1), 0.74))
-        _bars(axes, counts, shown[column * rows : (column + 1) * rows], splits, max(totals.values(), default=1), rows)
+        axes.set_position((left + column * width, 0.1, width - beside - 0.02 * (columns > 1), 0.74))
+        own = shown[column * rows : (column + 1) * rows]
+        names = [fitted(figure, label or "no label", beside * figure.bbox.width - 8, font, middle=True) for label in own]
+        _bars(axes, counts, own, names, splits, max(totals.values(), default=1), rows)
         if column == 0 and splits != [None]:
             axes.legend(loc="lower left", bbox_to_anchor=(-0.01, 1.0), ncols=6, frameon=False, fontsize=11)
     if len(labels) > len(shown):
         figure.text(0.97, 0.945, f"the {len(shown)} largest of {len(labels)} classes", ha="right", fontsize=10, color=FAINT)
     _sizes(plain_axes(figure, grid="both"), sizes, (0.97 - scatter, 0.1, scatter, 0.74))
-    figure.text(0.03 if columns > 1 else left, 0.945, title, fontsize=17, color=INK, weight="bold")
-    figure.text(0.03 if columns > 1 else left, 0.912, about, fontsize=11, color=FAINT)
+    figure.text(0.03, 0.945, title, fontsize=17, color=INK, weight="bold")
+    figure.text(0.03, 0.912, about, fontsize=11, color=FAINT)
     save_figure(figure, path)
 
 
 def _bars(
-    axes: Any, counts: Counts, labels: Sequence[str | None], splits: Sequence[str | None], largest: int, rows: int
+    axes: Any,
+    counts: Counts,
+    labels: Sequence[str | None],
+    names: Sequence[str],
+    splits: Sequence[str | None],
+    largest: int,
+    rows: int,
 ) -> None:
-    """Stacked bars of some classes, in `rows` of room."""
+    """Stacked bars of some classes, which are written as `names`, in `rows` of room."""
     start = np.zeros(len(labels))
     for i, split in enumerate(splits):
         sizes = np.array([counts.get((label, split), 0) for label in labels], float)
@@ -88,9 +109,7 @@ def _bars(
     font = min(11.0, 380 / rows)
     for y, total in enumerate(start):
         axes.text(total + largest * 0.01, y, f"{int(total):,}", va="center", color=INK, fontsize=font * 0.9)
-    longest = 24 if rows <= 30 else 14
-    names = [label or "no label" for label in labels]
-    axes.set_yticks(np.arange(len(labels)), [_shortened(name, longest) for name in names])
+    axes.set_yticks(np.arange(len(labels)), names)
     axes.tick_params(axis="y", labelsize=font, length=0)
     axes.set_ylim(rows - 0.4, -0.6)
     axes.set_xlim(0, largest * 1.15)
@@ -114,9 +133,3 @@ def _sizes(axes: Any, sizes: Any, place: tuple[float, float, float, float]) -> N
         axes.set_xlim(*limits)
         axes.set_ylim(*limits)
     axes.set_box_aspect(1)
-
-
-def _shortened(name: str, longest: int) -> str:
-    """A name cut in its middle: long names often differ at their ends."""
-    half = (longest - 1) // 2
-    return name if len(name) <= longest else f"{name[: longest - 1 - half]}…{name[-half:]}"

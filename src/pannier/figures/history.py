@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from pannier.errors import UsageError
-from pannier.figures.style import FAINT, HATCHES, INK, TONES, new_figure, plain_axes, save_figure, with_plain_texts
+from pannier.figures.style import FAINT, HATCHES, INK, TONES, fitted, new_figure, plain_axes, save_figure, with_plain_texts
 from pannier.versions.history import HistoryStep
 
 # the largest classes are drawn by themselves, the others together
@@ -16,6 +16,8 @@ SHOWN_CLASSES = 7
 MOST_STEPS = 400
 _NAMED_STEPS = 24
 _OTHERS = "others"
+# pixels beside the bars for a class name
+_LEGEND_ROOM = 155
 
 
 @with_plain_texts
@@ -72,6 +74,7 @@ def _draw_sizes(axes: Any, sizes: Any, classes: list[str]) -> None:
     axes.set_ylim(0, max(1.0, start.max()) * 1.12)
     axes.set_xticks([])
     handles, names = axes.get_legend_handles_labels()
+    names = [fitted(axes.figure, name, _LEGEND_ROOM, 11, middle=True) for name in names]
     axes.legend(handles[::-1], names[::-1], loc="upper left", bbox_to_anchor=(1.01, 1.0), frameon=False, fontsize=11)
 
 

@@ -8,7 +8,17 @@ from typing import Any
 import numpy as np
 
 from pannier.errors import SourceError
-from pannier.figures.style import FAINT, HATCHES, INK, TONES, new_figure, plain_axes, save_figure, with_plain_texts
+from pannier.figures.style import (
+    FAINT,
+    HATCHES,
+    INK,
+    TONES,
+    log_ticks,
+    new_figure,
+    plain_axes,
+    save_figure,
+    with_plain_texts,
+)
 from pannier.measuring.measurement import Measurement
 from pannier.measuring.rows import Trial
 from pannier.measuring.settings import source_in_short
@@ -122,9 +132,11 @@ def _draw_rates(axes: Any, found: Measurement, along: str, lines: dict[str, list
     axes.set_xlim(-0.5, len(values) - 0.5)
     if heights and max(heights) > LOGARITHMIC_FROM * min(heights):
         axes.set_yscale("log")
+        axes.set_ylim(min(heights) / 1.5, max(heights) * 1.5)
+        log_ticks(axes.yaxis, lambda value, _: f"{value:,.0f}")
     else:
         axes.set_ylim(0, max(heights, default=1) * 1.12)
-    axes.yaxis.set_major_formatter(lambda value, _: f"{value:,.0f}")
+        axes.yaxis.set_major_formatter(lambda value, _: f"{value:,.0f}")
     axes.set_xlabel(_ALONG[along], color=INK, fontsize=11)
     axes.set_ylabel("pictures a second", color=INK, fontsize=11)
     axes.plot([], [], color=INK, linewidth=1, linestyle=(0, (1, 2)), label="ceiling: bare processes")
@@ -177,5 +189,9 @@ def _draw_waits(figure: Any, shown: Sequence[tuple[str, Trial]]) -> None:
             label = ("longest" if name == "100" else f"{name} %") if not row else None
             axes.plot(wait, row, marker=_PERCENTILES[name], color=TONES[0], linestyle="", markersize=8, label=label)
     axes.set_xscale("log")
-    axes.xaxis.set_major_formatter(lambda value, _: f"{value:g}")
+    shortest, longest = (
+        end(max(1e-3, wait) for _, trial in shown for wait in trial.waits_ms.values()) for end in (min, max)
+    )
+    axes.set_xlim(shortest / 2, longest * 2)
+    log_ticks(axes.xaxis, lambda value, _: f"{value:g}")
     axes.legend(loc="lower left", bbox_to_anchor=(-0.05, 1.08), ncols=4, frameon=False, fontsize=9, handletextpad=0.2)

@@ -12,7 +12,7 @@ import numpy as np
 
 from pannier.errors import NotFoundError, PictureError, UsageError, did_you_mean
 from pannier.feeding.feed import Feed
-from pannier.figures.style import DPI, FAINT, HEIGHT, INK, WIDTH, new_figure, save_figure, with_plain_texts
+from pannier.figures.style import DPI, FAINT, HEIGHT, INK, WIDTH, fitted, new_figure, save_figure, with_plain_texts
 from pannier.hashing import argsort_hashes, checked_seed, fold, fold_each, text_hash
 from pannier.images.prepare import Preparation
 from pannier.images.treatment import Treatment
@@ -205,14 +205,14 @@ def draw_sheet(records: Sequence[Drawable], path: str, *, title: str, together: 
 def _tell(figure: Any, record: Drawable, x: float, below: int, side: int, height: int) -> None:
     """What stands below a picture, at `x` of the width and `below` pixels of the height."""
     font = max(5.0, min(11.0, side / 13))
-    letters = max(4, int(side / (font * 0.62 * DPI / 72)))
     y, where = 1 - below / height, {"ha": "left", "va": "top"}
-    figure.text(x, y, _cut(_headline(record), letters), color=INK, weight="bold", fontsize=font, **where)
+    headline = fitted(figure, _headline(record), side, font, "bold")
+    figure.text(x, y, headline, color=INK, weight="bold", fontsize=font, **where)
     if side >= 60:
         name = record.key.rpartition("/")[2]
         about = getattr(record, "below", None) or (f"{name} {record.split}" if record.split else name)
         line = 1.25 * font * DPI / 72 / height
-        figure.text(x, y - line, _cut(about, int(letters * 1.1)), color=FAINT, fontsize=font * 0.85, **where)
+        figure.text(x, y - line, fitted(figure, about, side, font * 0.85, middle=True), color=FAINT, fontsize=font * 0.85, **where)
 
 
 def _headline(record: Drawable) -> str:
@@ -256,7 +256,3 @@ def _grid(count: int, width: int, height: int, together: int) -> tuple[int, int,
         if side > best[1]:
             best = (columns, side, text)
     return best
-
-
-def _cut(text: str, letters: int) -> str:
-    return text if len(text) <= letters else text[: letters - 1] + "\u2026"

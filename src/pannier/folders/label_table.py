@@ -11,8 +11,7 @@ import numpy as np
 import pyarrow as pa
 
 from pannier.columns import NameColumn, Rows, numbers_of
-from pannier.errors import UsageError
-from pannier.files import whole_file
+from pannier.files import TABLES, check_result, whole_file
 from pannier.store.state import State
 
 _ROWS_AT_ONCE = 1 << 18
@@ -48,10 +47,8 @@ def write_tables(tables: Iterable[Any], path: str | Path) -> None:
     """Writes Arrow tables of one schema as one file, as `write_table` does."""
     from pyarrow import csv, parquet
 
-    writers: dict[str, Callable[..., Any]] = {".csv": csv.CSVWriter, ".parquet": parquet.ParquetWriter}
-    writer = writers.get(Path(path).suffix.lower())
-    if writer is None:
-        raise UsageError(f"{path}: a table is written as .csv or .parquet")
+    check_result(path, TABLES)
+    writer: Callable[..., Any] = csv.CSVWriter if Path(path).suffix.lower() == ".csv" else parquet.ParquetWriter
     coming = iter(tables)
     first = next(coming)
     with whole_file(path) as draft, writer(draft, first.schema) as file:

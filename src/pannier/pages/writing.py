@@ -14,8 +14,8 @@ from typing import Any
 import numpy as np
 
 from pannier import __version__
-from pannier.errors import DamageError, PictureError, UsageError
-from pannier.files import write_whole
+from pannier.errors import DamageError, PictureError
+from pannier.files import PAGES, check_result, write_whole
 from pannier.machine import usable_cores
 from pannier.units import show_bytes
 
@@ -28,10 +28,7 @@ _KINDS = {"svg": "image/svg+xml", "png": "image/png", "webp": "image/webp"}
 def write_page(path: str | Path, template: str, **values: Any) -> int:
     """Fills a template and writes it whole: how many bytes it has. Raises UsageError, StoreError."""
     file = Path(path)
-    if file.suffix.lower() not in (".html", ".htm"):
-        raise UsageError(f"{path}: a page is HTML; give a name that ends in .html")
-    if not file.parent.is_dir():
-        raise UsageError(f"there is no folder {file.parent} for {file.name}")
+    check_result(file, PAGES)
     content = _environment().get_template(template).render(version=__version__, **values).encode()
     write_whole(file, content)
     return len(content)

@@ -332,6 +332,7 @@ def test_the_demo_of_a_bucket_takes_every_step(tmp_path: Path, run: Callable[...
 
 def test_a_feed_from_afar_is_measured_with_its_link(far: pannier.Snapshot) -> None:
     found = far.measure("train", size=16, workers=1, rounds=1, slice_seconds=0.1)
-    assert [trial.status for trial in found.trials] == ["ok"]
+    assert [trial.status for trial in found.trials] == ["ok"] * 4, "under no limit, and under three"
+    assert {trial.source for trial in found.trials} == {"shards"}, "no sample of it is brought here to be rendered"
     assert found.settings["is_far"]
     assert found.reading[0].rate > 0

@@ -108,7 +108,7 @@ BAD_CALLS: list[tuple[list[str], int, str]] = [
     (["feed", "{store}", "--size", "224", "--memory-limit", "1MiB"], 1, "too small"),
     (["feed", "{store}", "--size", "32", "--batchsize", "3"], 2, "--batch-size"),
     (["measure", "{store}", "--size", "32", "--workers", "two"], 2, "write numbers"),
-    (["sheet", "{store}", "--figure", "{new}.docx"], 2, "use .png"),
+    (["sheet", "{store}", "--figure", "{new}.docx"], 2, "ends in .png"),
     (["sheet", "{store}", "--pictures", "900"], 2, "must be 1 to 240"),
     (["verify", "{text}"], 2, "is not a store"),
     (["demo", "{text}"], 2, "is not empty"),

@@ -31,7 +31,7 @@ from pannier.measuring.settings import Grid, Setting, Step
 from pannier.memory import Sampler, working_bytes
 from tests.conftest import Ended
 
-QUICK: dict[str, Any] = {"rounds": 2, "slice_seconds": 0.1, "batch_size": 8}
+QUICK: dict[str, Any] = {"rounds": 2, "slice_seconds": 0.1, "batch_size": 8, "source": "shards", "memory_limit": None}
 # own steps that trials have: one takes its time, one takes memory that no limit counts, one ends a limited process
 STEPS = """
 import mmap, os, resource, time
@@ -78,7 +78,7 @@ def steps(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
 
 def test_a_sweep_measures_every_setting_and_says_what_does_not_fit(packed: pannier.Snapshot, archive: Path) -> None:
     limits = ("1MiB", None)
-    found = packed.measure("train", pannier.Treatment(48), workers=(1, 2), memory_limit=limits, **QUICK)
+    found = packed.measure("train", pannier.Treatment(48), workers=(1, 2), **QUICK | {"memory_limit": limits})
     assert [(row.workers, row.memory_limit_bytes, row.status) for row in found.trials] == [
         (1, 1 << 20, "too_small"),
         (2, 1 << 20, "too_small"),
@@ -100,7 +100,7 @@ def test_a_sweep_measures_every_setting_and_says_what_does_not_fit(packed: panni
     found = packed.measure("train", size=[16, (24, 20)], workers=1, step="1ms", **QUICK)
     assert [(row.size, row.status) for row in found.trials] == [((16, 16), "ok"), ((24, 20), "ok")]
     sources, how = ["rendered", f"folder:{archive}"], QUICK | {"rounds": 1}
-    found = packed.measure("train", size=16, source=sources, workers=1, processes=(0, 1), **how)
+    found = packed.measure("train", size=16, workers=1, processes=(0, 1), **how | {"source": sources})
     told = [(row.source, row.processes, row.status) for row in found.trials]
     assert told == [("rendered", 0, "ok"), ("rendered", 1, "ok"), (sources[1], 0, "ok")]
     assert found.settings["rendering_bytes"].keys() == {"16x16"}
@@ -125,6 +125,7 @@ def test_a_known_rate_is_measured_and_a_slow_consumer_waits_for_nothing(
 ) -> None:
     slow = pannier.Treatment(16, own=["slow"])
     how: dict[str, Any] = {"workers": 1, "batch_size": 2, "ahead": 1, "rounds": 3, "slice_seconds": 1.5}
+    how |= {"source": "shards", "memory_limit": None}
     (trial,) = packed.measure("train", slow, **how).trials
     times = [np.array([*map(float, path.read_text().split())]) for path in tmp_path.glob("*.times")]
     took = np.concatenate([np.diff(each) for each in times])  # a fifth of a second, or more where the machine stands still
@@ -141,7 +142,7 @@ def test_a_known_rate_is_measured_and_a_slow_consumer_waits_for_nothing(
 
 
 def test_what_takes_more_or_dies_is_a_row_and_the_sweep_goes_on(own: pannier.Snapshot, steps: None) -> None:
-    how: dict[str, Any] = {"workers": 1, "memory_limit": ("40MiB", None), **QUICK}
+    how: dict[str, Any] = {**QUICK, "workers": 1, "memory_limit": ("40MiB", None)}
     over, free = own.measure("train", pannier.Treatment(16, own=["shares"]), **how).trials
     assert (over.status, free.status) == ("over_limit", "ok")
     assert over.peak_bytes is not None
@@ -272,7 +273,7 @@ def test_a_search_finds_what_is_near_the_best_in_a_third_of_the_trials(seed: int
         "ahead": [None, 2],
         "batch_size": [16, 32, 64, 128],
     }
-    settings = Grid.of(pannier.Treatment(8), None, ["shards", "rendered"], [None, "64MiB"], **counts).settings()
+    settings = Grid.of([(8, 8)], ["shards", "rendered"], [None, "64MiB"], **counts).settings()
     peak = {name: rng.integers(len(values)) for name, values in counts.items()}
     slope = dict(zip(counts, rng.uniform(0.02, 0.3, len(counts)), strict=True))
 
@@ -290,9 +291,7 @@ def test_a_search_finds_what_is_near_the_best_in_a_third_of_the_trials(seed: int
 
 
 def test_the_answer_is_the_cheapest_of_the_fastest_and_says_what_others_give() -> None:
-    (base,) = Grid.of(
-        pannier.Treatment(96), None, "shards", "64MiB", batch_size=32, workers=2, processes=0, ahead=None
-    ).settings()
+    (base,) = Grid.of([(96, 96)], "shards", "64MiB", batch_size=32, workers=2, processes=0, ahead=None).settings()
     rows = [
         rated(base, 1000.0, binds="processor"),
         rated(replace(base, workers=3), 1010.0),
@@ -307,6 +306,10 @@ def test_the_answer_is_the_cheapest_of_the_fastest_and_says_what_others_give() -
     assert "3 workers give 1 % more." in text
     assert "A training step of 32 ms or longer a batch never waits for it." in text
     assert told.call("train").endswith("workers=2, processes=0, ahead=2, memory_limit='64MiB')")
+    free = [rated(replace(base, memory_limit_bytes=limit), rate) for limit, rate in ((None, 1000.0), (32 << 20, 900.0))]
+    enough = replace(found, trials=[*free, rated(replace(base, memory_limit_bytes=48 << 20), 970.0), rows[0]]).answer
+    assert enough.options["memory_limit"] == 48 << 20, "under 32 MiB it is slower, 64 MiB are more than it needs"
+    assert "A memory limit of 48 MiB is enough." in enough.sentences
     fast = replace(found, trials=[rows[0], rated(replace(base, source="rendered"), 6200.0)]).answer
     assert "That is 6.2 times what decoding gives, for 3 MiB of disk." in fast.sentences
     assert fast.options["rendered"] is True
@@ -314,8 +317,18 @@ def test_the_answer_is_the_cheapest_of_the_fastest_and_says_what_others_give() -
         print(replace(found, trials=rows[-1:]).answer)
 
 
+def test_by_default_canvases_are_tried_too_and_the_answer_names_a_limit_that_is_enough(packed: pannier.Snapshot) -> None:
+    found = packed.measure("train", size=32, workers=1, rounds=2, slice_seconds=0.1, batch_size=4)
+    assert [(trial.source, trial.memory_limit_bytes) for trial in found.trials[:2]] == [("shards", None), ("rendered", None)]
+    assert {trial.memory_limit_bytes is None for trial in found.trials[2:]} == {False}
+    free = next(trial for trial in found.trials if trial.source == found.trials[2].source)
+    assert min(trial.memory_limit_bytes or 0 for trial in found.trials[2:]) > (free.peak_bytes or 0)
+    kept = found.settings
+    assert (kept["rounds"], kept["rendering_missing"]["32x32"] > 0) == (4, True)
+
+
 def test_runs_are_kept_and_held_against_one_another(packed: pannier.Snapshot, tmp_path: Path) -> None:
-    found = packed.measure("train", size=16, workers=1, memory_limit=(None, "1MiB"), **QUICK)
+    found = packed.measure("train", size=16, workers=1, **QUICK | {"memory_limit": (None, "1MiB")})
     save_run(found, tmp_path / "a.json")
     kept = read_run(tmp_path / "a.json")
     assert kept.to_dict() == found.to_dict()
@@ -339,6 +352,7 @@ def test_the_command_prints_a_table_an_answer_or_json(
 ) -> None:
     store, kept = packed.store.path, tmp_path / "run.json"
     options = ["--size", 32, "--workers", "1", "--rounds", 1, "--slice-seconds", "0.1", "--batch-size", 4]
+    options += ["--source", "shards"]
     ended = run("measure", store, *options, "--memory-limit", "1MiB,none", "--figure", tmp_path / "m.png", "--save", kept)
     assert ended.status == 0
     for words in ("ceiling", "too small", "best", "% of the ceiling", f"pannier feed {store} --split train --size 32 "):
@@ -348,10 +362,10 @@ def test_the_command_prints_a_table_an_answer_or_json(
     told = json.loads(kept.read_text())
     told["trials"][1]["samples"] = [1e9]
     kept.write_text(json.dumps(told))
-    ended = run("measure", store, *options, "--against", kept)
+    ended = run("measure", store, *options, "--memory-limit", "none", "--against", kept)
     assert (ended.status, "slower" in ended.out) == (1, True)
     fast = tmp_path / "fast.toml"
-    assert run("measure", store, *options, "--ahead", 3, "--save-to", fast).status == 0
+    assert run("measure", store, *options, "--memory-limit", "none", "--ahead", 3, "--save-to", fast).status == 0
     fed = json.loads(run("feed", store, "--split", "train", "--treatment", fast, "--json").out)
     assert (fed["batches_per_epoch"], fed["plan"]["workers"], fed["plan"]["ahead"]) == (11, 1, 3)
     assert (
@@ -373,7 +387,7 @@ def test_the_command_prints_a_table_an_answer_or_json(
 def test_ctrl_c_keeps_what_was_measured(own: pannier.Snapshot, tmp_path: Path) -> None:
     command = [sys.executable, "-m", "pannier", "measure", str(own.store.path), "--size", "16", "--workers", "1"]
     kept = tmp_path / "run.json"
-    options = ["--rounds", "500", "--slice-seconds", "0.05", "--save", str(kept)]
+    options = ["--rounds", "500", "--slice-seconds", "0.05", "--source", "shards", "--save", str(kept)]
     process = subprocess.Popen([*command, *options], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
     until = time.monotonic() + 120
     while not own.storage.list("leases") and time.monotonic() < until:

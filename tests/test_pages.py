@@ -151,7 +151,11 @@ def test_thousands_of_pictures_are_drawn_as_they_are_seen(tmp_path: Path, browse
 
 
 def test_what_no_page_can_be_made_of_is_refused(own: pannier.Snapshot, tmp_path: Path, run: Callable[..., Any]) -> None:
-    for what, path, says in ((own, "a.pdf", "HTML"), (3, "a.html", "no page of it"), (own, "none/a.html", "no folder")):
+    for what, path, says in (
+        (own, "a.pdf", "ends in .html"),
+        (3, "a.html", "no page of it"),
+        (own, "none/a.html", "no folder"),
+    ):
         with pytest.raises(UsageError, match=says):
             pannier.report(what, tmp_path / path)
     nothing = run("report", own.store.path, "--labeling", "--where", "label = 'none'", "--page", tmp_path / "a.html")

@@ -82,7 +82,9 @@ def given(own: pannier.Snapshot, archive: Path, tmp_path: Path) -> list[Any]:
         own.stats("val", treatment),
         *store.renderings(),
     ]
-    measured = own.measure("val", treatment, workers=(1,), rounds=1, slice_seconds=0.05, batch_size=2)
+    measured = own.measure(
+        "val", treatment, workers=(1,), rounds=1, slice_seconds=0.05, batch_size=2, source="shards", memory_limit=None
+    )
     found += [measured, measured.answer, *measured.trials, measured.ceiling[0].pictures_per_second]
     found += [store, own, own[0], *own[0].stages(treatment)[:1], treatment, own.docket("val", treatment), own.dealing]
     doubles = pannier.create(tmp_path / "heap.store").pack(heap).snapshot.doubles()

@@ -259,12 +259,13 @@ class FedState(State):
         """Throughput of feeds, each in a process of its own whose memory the system limits, against the machine's ceiling.
 
         Of size (a list for several), batch_size, workers, processes, ahead, memory_limit (bytes, "256MiB", None) and source
-        one or several are tried, each with each. source: "shards", "rendered" (of a sample where not all is rendered) or
+        one or several are tried, each with each. By default two sources are, "shards" and "rendered" (of a sample where not
+        all is rendered), 1 and 2 workers, and no memory limit; then the smallest limit that is as fast. source: also
         "folder:PATH". step: a consumer that takes so long for each batch, "20ms", or "python:20ms", in which it holds the
         interpreter lock. cold: the files' pages are dropped from the system's cache before each turn.
         search: a third of the settings at most are tried, to find the fastest under each limit.
-        Trials and ceilings take turns, `rounds` times, for `slice_seconds` each. progress: called with (rounds done, rounds
-        in all). Raises UsageError, NotFoundError.
+        Trials and ceilings take turns, `rounds` times (12, or fewer where that would take over a minute), for
+        `slice_seconds` each. progress: called with (rounds done, rounds in all). Raises UsageError, NotFoundError.
         """
         size = said.size[0] if isinstance(said.size, list) and said.size else said.size
         return measure(self, _needed(said.treatment, size), said.split, said)

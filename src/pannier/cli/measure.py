@@ -24,14 +24,18 @@ _HOW = {
     "workers": opt.text("Numbers of workers to try; 1,2 unless said.", "N,..."),
     "processes": opt.text("Processes of their own to try, 0 for threads; 0 unless said.", "N,..."),
     "ahead": opt.text("Batches kept ready to try; by default as limits allow.", "N,..."),
-    "memory_limit": opt.text("Limits to try, as 64MiB,128MiB,none; none unless said.", "BYTES,..."),
-    "source": opt.text("Where pictures come from: shards, rendered or folder:PATH; shards unless said.", "SOURCE,..."),
+    "memory_limit": opt.text(
+        "Limits to try, for example 64MiB,none; by default none, then the smallest that is as fast.", "BYTES,..."
+    ),
+    "source": opt.text(
+        "Where pictures come from: shards, rendered, folder:PATH; shards and rendered by default.", "SOURCE,..."
+    ),
     "step": opt.text("A consumer that takes so long a batch: 20ms, or python:20ms holding the interpreter lock.", "TIME"),
     "cold": opt.switch("Drop the files from the system's cache before each turn."),
     "search": opt.switch("Try a third of the settings at most, for the fastest under each limit."),
     "seed": opt.number("Seed of order and chance; 0 unless said."),
     "subset": opt.text("A part, as 10%, fair in every class, fixed by the seed.", "PART"),
-    "rounds": opt.number("How many times all take turns; 12 unless said."),
+    "rounds": opt.number("How many times all take turns; 12 by default, fewer where that takes over a minute."),
     "slice_seconds": opt.Declared(float | None, "How long each turn is; 0.4 unless said."),
 }
 INTERRUPTED = 130
@@ -67,7 +71,7 @@ def measure(
     from pannier.images.treatment_file import save_feeding
     from pannier.measuring.runs import against as held_against
     from pannier.measuring.runs import read_run, save_run
-    from pannier.measuring.settings import MeasureOptions
+    from pannier.measuring.settings import ENOUGH, MeasureOptions
     from pannier.measuring.sweep import MeasuringInterrupted
     from pannier.measuring.sweep import measure as sweep
 
@@ -79,6 +83,8 @@ def measure(
     tried |= {name: value for name, value in how.items() if name not in (*_COUNTS, *_LISTS)}
     tried |= {name: _counts(name, how[name]) for name in _COUNTS if name in how}
     tried |= {name: [each.strip() for each in how[name].split(",")] for name in _LISTS if name in how}
+    if tried.get("memory_limit") == [ENOUGH]:
+        tried["memory_limit"] = ENOUGH
     through, of = one.treatment(snapshot), split or opt.measured_split(snapshot)
     with live_bar("measure") as bar:
         tried["progress"] = lambda done, total: bar.show(done, total, lambda: "rounds")

@@ -212,7 +212,9 @@ def _tell(figure: Any, record: Drawable, x: float, below: int, side: int, height
         name = record.key.rpartition("/")[2]
         about = getattr(record, "below", None) or (f"{name} {record.split}" if record.split else name)
         line = 1.25 * font * DPI / 72 / height
-        figure.text(x, y - line, fitted(figure, about, side, font * 0.85, middle=True), color=FAINT, fontsize=font * 0.85, **where)
+        figure.text(
+            x, y - line, fitted(figure, about, side, font * 0.85, middle=True), color=FAINT, fontsize=font * 0.85, **where
+        )
 
 
 def _headline(record: Drawable) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -14,6 +15,8 @@ from pannier.units import show_bytes
 
 # settings nearer to one another than this are as fast; then the one that takes least is the better
 AS_FAST = 0.03
+# a memory limit under which a setting is so much slower, or less, is enough for it: as far apart are two of its own runs
+UNDER_LIMIT = 0.06
 # a consumer that waits for more than this of the time starves
 STARVED = 0.05
 
@@ -60,7 +63,12 @@ def answer_of(trials: Sequence[Trial], settings: Mapping[str, Any]) -> Answer:
     fastest = max(trial.rate for trial in good)
     as_fast = [trial for trial in good if trial.rate >= fastest * (1 - AS_FAST)]
     best = min(as_fast, key=_what_it_takes)
+    alike = [trial for trial in good if _differ_in(trial, best) <= {"memory_limit_bytes"}]
+    enough = max(trial.rate for trial in alike) * (1 - UNDER_LIMIT)
+    best = min((trial for trial in alike if trial.rate >= enough), key=_what_it_takes)
     sentences = [_in_short(best), *filter(None, (WHY[best.binds], _of_the_step(settings.get("step"), best)))]
+    if best.memory_limit_bytes is not None and any(trial.memory_limit_bytes is None for trial in alike):
+        sentences.append(f"a memory limit of {show_bytes(best.memory_limit_bytes)} is enough")
     sentences += _of_others(best, good, settings.get("rendering_bytes", {}))
     options: dict[str, Any] = {"batch_size": best.batch_size, "workers": best.workers, "processes": best.processes}
     options |= {"ahead": best.ahead, "memory_limit": best.memory_limit_bytes}
@@ -71,8 +79,9 @@ def answer_of(trials: Sequence[Trial], settings: Mapping[str, Any]) -> Answer:
 
 
 def _what_it_takes(trial: Trial) -> tuple[Any, ...]:
+    """Threads, processes, memory: a trial under a limit goes before one without, since it is known to be enough."""
     threads = trial.workers * max(1, trial.processes)
-    return threads, trial.processes, trial.peak_bytes or 0, -trial.rate
+    return threads, trial.processes, trial.memory_limit_bytes or math.inf, trial.peak_bytes or 0, -trial.rate
 
 
 def _in_short(best: Trial) -> str:

@@ -18,42 +18,65 @@ FOLDER = "folder:"
 SOURCES = ("shards", "rendered")
 PYTHON = "python:"
 
-DEFAULT_ROUNDS = 12
+# so many rounds unless another number is given; fewer, but not fewer than the least, where they take longer than they should
+DEFAULT_ROUNDS, LEAST_ROUNDS = 12, 4
+SECONDS = 70.0
 DEFAULT_SLICE_SECONDS = 0.4
 
 # the axes of a grid, those first that matter most
+# the memory limit that is tried by default: none at first, then the smallest that is as fast
+ENOUGH = "enough"
+# the limits among which that is looked for
+USUAL_LIMITS = tuple(mib << 20 for power in range(4, 24) for mib in (1 << power, 3 << power - 1))
+
 AXES = ("workers", "processes", "source", "ahead", "batch_size")
 
 
 @dataclass(frozen=True, kw_only=True)
 class MeasureOptions:
-    """What is tried, and how: see `Snapshot.measure`."""
+    """What is tried, and how: see `Snapshot.measure`.
+
+    source: None for shards, and rendered canvases where those can be made. rounds: None for 12, or fewer where few settings
+    would take more than a minute.
+    """
 
     size: int | tuple[int, int] | str | list[int | tuple[int, int] | str] | None = None
     batch_size: int | Sequence[int] = 32
     workers: int | Sequence[int] = (1, 2)
     processes: int | Sequence[int] = 0
     ahead: int | Sequence[int | None] | None = None
-    memory_limit: str | int | Sequence[str | int | None] | None = None
-    source: str | Sequence[str] = "shards"
+    memory_limit: str | int | Sequence[str | int | None] | None = ENOUGH
+    source: str | Sequence[str] | None = None
     step: str | float | None = None
     cold: bool = False
     search: bool = False
     seed: int = 0
     subset: str | float | None = None
-    rounds: int = DEFAULT_ROUNDS
+    rounds: int | None = None
     slice_seconds: float = DEFAULT_SLICE_SECONDS
     progress: Progress | None = field(default=None, compare=False)
 
     def __post_init__(self) -> None:
-        if type(self.rounds) is not int or self.rounds < 1 or not self.slice_seconds > 0:
+        is_number = self.rounds is None or (type(self.rounds) is int and self.rounds >= 1)
+        if not is_number or not self.slice_seconds > 0:
             raise UsageError("rounds must be 1 or more, and slice_seconds more than 0")
 
-    def grid(self, treatment: Treatment) -> Grid:
-        """All that is tried. Raises UsageError."""
+    def grid(self, treatment: Treatment, *, can_render: bool = True) -> Grid:
+        """All that is tried at first. Raises UsageError."""
         axes = ("batch_size", "workers", "processes", "ahead")
         counts = {name: getattr(self, name) for name in axes}
-        return Grid.of(treatment, self.size, self.source, self.memory_limit, **counts)
+        source = self.source if self.source is not None else SOURCES if can_render else SOURCES[:1]
+        return Grid.of(self.sizes(treatment), source, None if self.looks_for_enough else self.memory_limit, **counts)
+
+    def sizes(self, treatment: Treatment) -> list[tuple[int, int]]:
+        """The sizes that are tried. Raises UsageError."""
+        wanted = self.size if isinstance(self.size, list) else [treatment.size if self.size is None else self.size]
+        return list(_distinct("size", [treatment.with_fields(size=each).size for each in wanted]))
+
+    @property
+    def looks_for_enough(self) -> bool:
+        """Whether the smallest memory limit is looked for that is as fast as none."""
+        return self.memory_limit == ENOUGH
 
 
 class Group(NamedTuple):
@@ -109,17 +132,15 @@ class Grid:
     ahead: tuple[int | None, ...]
 
     @staticmethod
-    def of(treatment: Treatment, size: Any, source: Any, memory_limit: Any, **counts: Any) -> Grid:
+    def of(sizes: Sequence[tuple[int, int]], source: Any, memory_limit: Any, **counts: Any) -> Grid:
         """Each of them one value or several. Raises UsageError."""
-        wanted = size if isinstance(size, list) else [treatment.size if size is None else size]
-        sizes = [treatment.with_fields(size=each).size for each in wanted]
         most = {"processes": MOST_PROCESSES}
         axes = {
             name: _counts(name, several(values), least=int(name != "processes"), most=most.get(name))
             for name, values in counts.items()
         }
         limits = _distinct("memory_limit", [_limit(each) for each in several(memory_limit)])
-        return Grid(_distinct("size", sizes), _distinct("source", [_source(x) for x in several(source)]), limits, **axes)
+        return Grid(tuple(sizes), _distinct("source", [_source(x) for x in several(source)]), limits, **axes)
 
     def settings(self) -> list[Setting]:
         """All of them."""

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import math
 import os
+from collections.abc import Sequence
 from contextlib import ExitStack
 from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
 
-from pannier.errors import UsageError
+from pannier.errors import PannierError, UsageError
 from pannier.feeding.job import CannotTravel, FeedJob, modules_of
 from pannier.feeding.render_plan import BYTES_BESIDE, fixed_only, plan_rows
 from pannier.feeding.rendering import render
@@ -37,6 +38,15 @@ class Sources:
         # what rendering the split takes on disk, and how many canvases are not there yet, by size
         self.rendering_bytes: dict[str, int] = {}
         self.rendering_missing: dict[str, int] = {}
+
+    def can_render(self, sizes: Sequence[tuple[int, int]]) -> bool:
+        """Whether canvases of all sizes can be fed here: a store in a bucket is not read for a sample of them."""
+        if self.is_far:
+            return False
+        try:
+            return all(self._of(Group(size, "rendered")) for size in sizes)
+        except PannierError:
+            return False
 
     def job(self, setting: Setting, step: Step | None, *, cold: bool) -> Job:
         """What a trial's process is told."""

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import contextlib
+import math
+import time
 from collections.abc import Callable, Sequence
 from contextlib import ExitStack
+from dataclasses import replace
 from functools import partial
 from typing import Any
 
@@ -14,13 +17,23 @@ from pannier.errors import PannierError
 from pannier.feeding.job import FeedJob, job_of
 from pannier.images.treatment import Treatment
 from pannier.machine import machine_facts, usable_cores
+from pannier.measuring.answer import answer_of
 from pannier.measuring.binding import DISK, LINK, MEMORY, Shares, stage_shares, what_binds
 from pannier.measuring.ceilings import COPYING, READING, TREATMENT, Ceilings
 from pannier.measuring.measurement import Measurement
 from pannier.measuring.process import Child, Run, TrialEnded
 from pannier.measuring.rows import Rate, Trial, trial_of
 from pannier.measuring.search import All, Search
-from pannier.measuring.settings import Group, MeasureOptions, Setting, Step
+from pannier.measuring.settings import (
+    DEFAULT_ROUNDS,
+    LEAST_ROUNDS,
+    SECONDS,
+    USUAL_LIMITS,
+    Group,
+    MeasureOptions,
+    Setting,
+    Step,
+)
 from pannier.measuring.sources import Sources
 from pannier.memory import can_enforce_limits
 from pannier.store.choosing import chosen_rows
@@ -31,6 +44,11 @@ from pannier.units import show_bytes
 AT_ONCE = 8
 # what a trial may be seen to take above its limit before it counts as over it: the grain of pages and of watching
 SLACK_BYTES = 1 << 20
+
+# so many limits are tried to find one that is enough
+LIMITS_TRIED = 3
+# by which the setting of a trial is known
+_SAME = ("size", "source", "memory_limit_bytes", "batch_size", "workers", "processes")
 
 WAITS = (50, 90, 99, 100)
 CEILINGS = {"ceiling": TREATMENT, "reading": READING, "copying": COPYING}
@@ -43,32 +61,52 @@ def measure(snapshot: State, treatment: Treatment, split: str | None, options: M
     treats all alike. A trial that does not fit, dies or hangs is a row that says so. Raises UsageError, NotFoundError; on
     Ctrl-C MeasuringInterrupted, which holds what had been measured.
     """
-    grid, step = options.grid(treatment), Step.read(options.step)
+    began, step = time.monotonic(), Step.read(options.step)
+    options.grid(treatment)  # what cannot be tried is refused before anything is made
     treatment.check_ready()
     how: dict[str, Any] = {"seed": options.seed, "subset": options.subset, "shuffle": True, "rendered": False}
     job = job_of(snapshot, split, treatment, memory_limit=None, **how)
     if not len(chosen_rows(snapshot, split, options.subset, options.seed)):
         raise PannierError(f"split {split!r} holds no records to measure")
-    settings = grid.settings()
-    choice = Search(settings, step) if options.search else All(settings)
     with ExitStack() as until_done:
         sources = Sources(snapshot, job, until_done)
+        grid = options.grid(treatment, can_render=options.source is not None or sources.can_render(options.sizes(treatment)))
+        settings = grid.settings()
+        choice = Search(settings, step) if options.search else All(settings)
         sweep = _Sweep(sources, grid.workers, step, cold=options.cold)
         until_done.callback(sweep.close)
         found: dict[Setting, Trial] = {}
         interruption: KeyboardInterrupt | None = None
+        until = began + SECONDS if options.rounds is None and len(settings) <= AT_ONCE else math.inf
+        more = AT_ONCE if options.looks_for_enough else 0
         while not interruption and (some := choice.next(found)[:AT_ONCE]):
             try:
-                found |= sweep.tried(some, options, len(found), choice.count)
+                found |= sweep.tried(some, options, len(found), choice.count + more, until)
             except KeyboardInterrupt as interrupted:
                 found, interruption = found | sweep.seen(), interrupted
+        if options.looks_for_enough and not interruption and any(trial.rate for trial in found.values()):
+            limited = _limited(settings, [*found.values()])
+            try:
+                found |= sweep.tried(limited, options, len(found), len(found) + more, began + SECONDS)
+            except KeyboardInterrupt as interrupted:
+                found, interruption = found | sweep.seen(), interrupted
+            settings = [*settings, *limited]
         trials = [found[setting] for setting in settings if setting in found]
         ceilings = {name: sweep.ceiling_rows(what) for name, what in CEILINGS.items()}
-        told = _told(snapshot, job, options, sources) | ({"interrupted": True} if interruption else {})
+        told = _told(snapshot, job, options, sources) | {"rounds": sweep.rounds}
+        told |= {"interrupted": True} if interruption else {}
         measurement = Measurement(trials=trials, settings=told, machine=machine_facts(), **ceilings)
         if interruption:
             raise MeasuringInterrupted(measurement) from interruption
         return measurement
+
+
+def _limited(settings: Sequence[Setting], trials: Sequence[Trial]) -> list[Setting]:
+    """The best setting under limits from a little above what it took: the smallest that is as fast is enough."""
+    best = answer_of(trials, {}).best
+    setting = next(each for each in settings if all(getattr(best, name) == getattr(each, name) for name in _SAME))
+    limits = [limit for limit in USUAL_LIMITS if limit > (best.peak_bytes or 0)][:LIMITS_TRIED]
+    return [replace(setting, memory_limit_bytes=limit) for limit in limits]
 
 
 def _told(snapshot: State, job: FeedJob, options: MeasureOptions, sources: Sources) -> dict[str, Any]:
@@ -169,15 +207,28 @@ class _Sweep:
             for each in self._tries[started:]:
                 each.wait_until_ready()
 
-    def tried(self, settings: Sequence[Setting], options: MeasureOptions, before: int, count: int) -> dict[Setting, Trial]:
-        """Rows of some settings; `before` have been tried, of so many in all."""
+    def tried(
+        self, settings: Sequence[Setting], options: MeasureOptions, before: int, count: int, until: float
+    ) -> dict[Setting, Trial]:
+        """Rows of some settings; `before` have been tried, of so many in all.
+
+        `until`: the time, by the monotonic clock, after which there are no more rounds than the least.
+        """
         self._add(settings)
-        done, total = (options.rounds * -(-each // AT_ONCE) for each in (before, max(count, before + len(settings))))
-        for number in range(options.rounds):
+        rounds = options.rounds or DEFAULT_ROUNDS
+        done, total = (rounds * -(-each // AT_ONCE) for each in (before, max(count, before + len(settings))))
+        for number in range(rounds):
+            if number >= LEAST_ROUNDS and time.monotonic() > until:
+                break
             self._one_round(options.slice_seconds)
             if options.progress:
                 options.progress(done + number + 1, total)
         return self._take()
+
+    @property
+    def rounds(self) -> int:
+        """How many there have been in all."""
+        return self._rounds
 
     def _one_round(self, seconds: float) -> None:
         self._ceilings.one_round(seconds, self._rounds)

@@ -123,13 +123,13 @@ def _shared_sources() -> bytes:
 
 
 class _Compilation(event.Listener):  # type: ignore[misc]
-    """Says once in a process that the kernels of pixels are being compiled; those of likeness take less than a second."""
+    """Says once in a process that kernels are being compiled."""
 
     is_said = False
 
     def on_start(self, event: event.Event) -> None:
-        package, _, module = event.data["dispatcher"].py_func.__module__.rpartition(".")
-        if not self.is_said and package == __package__ and module != "likeness":
+        package, _, _ = event.data["dispatcher"].py_func.__module__.rpartition(".")
+        if not self.is_said and package == __package__:
             self.is_said = True
             where = f", kept in {config.CACHE_DIR}" if config.CACHE_DIR else ""
             _log.warning("compiling kernels, once for this machine: up to some 15 s%s", where)

@@ -1,4 +1,5 @@
 # Every target makes its own virtual environment first: a fresh clone needs Python 3.11 or newer and make.
+# The demo's holds the package alone; all others have the development tools too.
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
@@ -8,8 +9,12 @@ SERVERS := build/servers
 
 .PHONY: demo test lint bench prove fuzz shots reference dist clean
 
-$(VENV)/installed: pyproject.toml
+$(VENV)/package: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
+	$(BIN)/pip install --quiet --editable .
+	touch $@
+
+$(VENV)/installed: $(VENV)/package
 	$(BIN)/pip install --quiet --editable ".[dev]"
 	touch $@
 
@@ -18,7 +23,7 @@ $(SERVERS)/installed:
 	npm install --silent --no-audit --no-fund --prefix $(SERVERS) azurite@3 || echo "no npm: tests of Azure are skipped"
 	touch $@
 
-demo: $(VENV)/installed
+demo: $(VENV)/package
 	$(BIN)/pannier demo
 
 test: lint $(SERVERS)/installed

@@ -31,7 +31,7 @@ pack archive/ swatches.store --shares train=75,val=15,test=10 --seed 7
 change swatches.store --from predictions.csv
 copy swatches.store plain.store
 """
-QUICKLY = {"measure": ["--rounds", "1", "--slice-seconds", "0.1", "--workers", "1"]}
+QUICKLY = {"measure": ["--rounds", "1", "--slice-seconds", "0.1", "--workers", "1", "--source", "shards"]}
 ADDED = {
     "attach swatches.store@spring --fact accuracy=0.93 --file run-3.npz --as results/run-3.npz": {"run-3.npz": "weights"},
     "change photos.store --from labels.csv --preview": {"labels.csv": "key,label\ntwill/0042.jpg,plain\n"},

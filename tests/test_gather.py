@@ -287,7 +287,12 @@ def test_a_redirect_leads_inside_only_where_the_link_did(
     assert all(path.startswith(("/elsewhere/", "/robots")) for _, path in handler.log[asked:])
     hosts = ("127.0.0.1", "10.1.2.3", "192.168.0.9", "169.254.169.254", "::1", "fe80::1%eth0", "::ffff:10.0.0.1", "fd00::1")
     assert all(map(inside, (*hosts, "0.0.0.0", "224.0.0.1", "100.64.0.1")))
-    assert not any(map(inside, ("9.9.9.9", "2620:fe::fe", "::ffff:9.9.9.9")))
+    embedding = ("64:ff9b::7f00:1", "64:ff9b:1::a00:1", "2002:7f00:1::", "2002:a00:1::1", "::127.0.0.1", "::ffff:0:10.0.0.1")
+    assert all(map(inside, embedding))
+    assert not any(map(inside, ("9.9.9.9", "2620:fe::fe", "::ffff:9.9.9.9", "64:ff9b::909:909", "2606:4700::1111")))
+    own = ("http://127.0.0.1:80/x", "http://localhost/x", "http://[::1]/x", "http://169.254.169.254/x", "http://0.0.0.0/")
+    assert all(map(addresses.is_this_machine, (*own, "http://[::ffff:127.0.0.1]/x", "http://[2002:7f00:1::]/x")))
+    assert not any(map(addresses.is_this_machine, ("http://9.9.9.9/x", "http://10.0.0.1/x", "http://nobody.invalid/x")))
 
 
 def test_a_host_that_never_answers_in_time_is_given_up_and_others_go_on(

@@ -38,7 +38,9 @@ STATUSES = {"survey": (0, 1), "gather": (0, 1), "measure": (0, 1)}
 # what a test must not wait for
 BRIEFLY = {
     "gather": ["--pause", "1ms", "--attempts", "1", "--timeout", "1s"],
-    "measure": ["--rounds", "1", "--slice-seconds", "0.1", "--workers", "1"],
+    "measure": [
+        *("--rounds", "1", "--slice-seconds", "0.1", "--workers", "1", "--source", "shards", "--memory-limit", "none"),
+    ],
 }
 # what leaves the store as it is; its figures may lie there
 READING = ("survey", "show", "sheet", "look", "history", "compare", "query", "stats", "feed", "measure")

@@ -6,12 +6,13 @@ import signal
 import time
 from pathlib import Path
 
+import pyarrow as pa
 import pytest
 
 import pannier
 from pannier.errors import UsageError
 from pannier.sources import sql
-from pannier.sources.sql import columns_named
+from pannier.sources.sql import Box, columns_named
 
 
 @pytest.mark.parametrize(
@@ -50,6 +51,9 @@ def test_what_is_asked_of_records_is_answered(packed: pannier.Snapshot, sql: str
         ("SELECT * FROM information_schema.tables", "there is no table 'tables'"),
         ("SELECT current_setting('temp_directory')", "current_setting reads what is not given"),
         ("SELECT getenv('HOME')", "getenv reads what is not given"),
+        ("WITH pg_settings AS (SELECT 1) SELECT * FROM (SELECT * FROM pg_settings)", "pg_settings is a name of the system"),
+        ("SELECT 1 FROM (WITH duckdb_settings AS (SELECT 1) SELECT 1), duckdb_settings", "is a name of the system"),
+        ("SELECT sleep_ms(100000)", "sleep_ms does nothing but wait"),
         ("SELECT length(repeat('x', 5000000000))", "repeat makes more than it may"),
         ("SELECT length(repeat(key, width * 100000)) FROM records", "repeat must be told by a number"),
         ("SELECT lpad(key, 999999999, 'x') FROM records", "lpad makes more than it may"),
@@ -86,6 +90,28 @@ def test_a_machine_that_stands_still_ends_no_query() -> None:
     assert sql._bounded(lambda: time.sleep(0.3), 0.05, lambda: None) is None
     with pytest.raises(TimeoutError):
         sql._bounded(lambda: time.sleep(0.8), 0.05, lambda: None)
+
+
+def test_what_a_stranger_wrote_is_answered_by_a_limited_process_of_its_own(packed: pannier.Snapshot, tmp_path: Path) -> None:
+    table = pa.table({"key": [f"{i:05}" for i in range(5000)], "width": range(5000)})
+    answered = Box(is_apart=True, source=table).answer("SELECT width > 7 AS wide FROM source", "q", ["key", "width"])
+    assert sorted(answered.column(0).to_pylist()) == [False] * 8 + [True] * 4992
+    for query, says in (
+        ("SELECT nope FROM source", "there is no column 'nope'"),
+        ("SELECT list(a.key || b.key) FROM source a, source b, source c", "takes more memory"),
+        ("SELECT count(*) FROM source a, source b, source c WHERE a.width + b.width > c.width", "takes more"),
+    ):
+        with pytest.raises(UsageError, match=says):
+            Box(is_apart=True, source=table).answer(query, "q", ["key", "width"])
+    # a docket's condition is told there: nothing of it runs here
+    path = tmp_path / "x.docket"
+    path.write_text(packed.docket("train", where="width > 60").text())
+    run, here = Box._answer_apart, []
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(Box, "_answer_apart", lambda *given: here.append(given[1]) or run(*given))
+        with pannier.from_docket(path, batch_size=4, treatment="size=16") as feed:
+            assert feed.records == len(packed.query("SELECT key FROM records WHERE split = 'train' AND width > 60"))
+    assert here
 
 
 def test_a_signal_in_a_query_is_heard_as_it_is(packed: pannier.Snapshot) -> None:

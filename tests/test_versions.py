@@ -26,6 +26,15 @@ def store(tmp_path: Path) -> pannier.Store:
     return store
 
 
+def test_a_docket_that_names_a_store_on_this_machine_makes_no_request(own: pannier.Snapshot, tmp_path: Path) -> None:
+    docket = own.docket("train", size=16, store="http://localhost:9/x.store")
+    (tmp_path / "x.docket").write_text(docket.text())
+    with pytest.raises(UsageError, match="a store on this very machine"):
+        pannier.from_docket(tmp_path / "x.docket")
+    with pannier.from_docket(tmp_path / "x.docket", store=own.store.path) as feed:
+        assert feed.records
+
+
 def test_history_tells_what_every_snapshot_changed(store: pannier.Store, run: Callable[..., Ended], tmp_path: Path) -> None:
     store.change(where="key = 'twill/0001.jpg'", set="label=satin", note="put right", facts="seed=7")
     newest, second, first = store.history()

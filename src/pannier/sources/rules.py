@@ -166,9 +166,11 @@ def evaluate(table: Any, expression: str, option: str) -> Any:
     return _Columns(table).evaluate(expression, option)
 
 
-def holds(table: Any, condition: str, option: str = "`where`") -> np.ndarray[Any, np.dtype[np.bool_]]:
-    """Which rows of a table a condition holds for; NULL does not hold. Raises UsageError."""
-    return _truth(evaluate(table, condition, option), condition)
+def holds(
+    table: Any, condition: str, option: str = "`where`", *, is_apart: bool = False
+) -> np.ndarray[Any, np.dtype[np.bool_]]:
+    """Which rows of a table a condition holds for; NULL does not hold. is_apart: see `Box`. Raises UsageError."""
+    return _truth(_Columns(table, is_apart=is_apart).evaluate(condition, option), condition)
 
 
 def _label_rule(rules: Rules, source: Source, table: Any) -> str:
@@ -184,14 +186,21 @@ class _Columns:
     """A source's table, or what is left of it, and expressions over it. Header columns are read when one is named."""
 
     def __init__(
-        self, table: Any, source: Source | None = None, keys: Any | None = None, numbers: Rows | None = None
+        self,
+        table: Any,
+        source: Source | None = None,
+        keys: Any | None = None,
+        numbers: Rows | None = None,
+        *,
+        is_apart: bool = False,
     ) -> None:
-        self.table, self._source, self._all_keys = table, source, keys
+        self.table, self._source, self._all_keys, self._is_apart = table, source, keys, is_apart
         self.numbers = np.arange(len(table)) if numbers is None else numbers
         self._box: Box | None = None
 
     def only(self, holds: np.ndarray[Any, np.dtype[np.bool_]]) -> _Columns:
-        return _Columns(self.table.filter(pa.array(holds)), self._source, self._all_keys, self.numbers[holds])
+        table, numbers = self.table.filter(pa.array(holds)), self.numbers[holds]
+        return _Columns(table, self._source, self._all_keys, numbers, is_apart=self._is_apart)
 
     def evaluate(self, expression: str, option: str) -> Any:
         """One value a row: a column, or what DuckDB makes of the expression. Raises UsageError."""
@@ -200,7 +209,7 @@ class _Columns:
             return self.table.column(expression)
         what = f"{option} {expression}"
         numbered = self.table.append_column(ROW, pa.array(np.arange(len(self.table))))
-        self._box = self._box or Box(source=numbered)
+        self._box = self._box or Box(is_apart=self._is_apart, source=numbered)
         sql = f'SELECT ({expression}\n) AS value, "{ROW}" FROM source'
         try:
             column = _in_order_of_rows(self._box.answer(sql, what, self.table.column_names), len(self.table), what)

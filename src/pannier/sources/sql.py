@@ -3,7 +3,12 @@
 from __future__ import annotations
 
 import contextlib
+import json
+import os
 import re
+import resource
+import subprocess
+import sys
 import time
 from collections.abc import Callable, Collection, Sequence
 from concurrent.futures import ThreadPoolExecutor, wait
@@ -12,6 +17,7 @@ from typing import Any, TypeVar
 import pyarrow as pa
 
 from pannier.errors import UsageError, did_you_mean
+from pannier.memory import can_enforce_limits, enforce_limit, writable_bytes
 from pannier.sources.sql_checks import LONGEST, NotAllowed, checked_expression, checked_select, columns_asked
 
 # the column of row numbers that rules carry through a query
@@ -22,15 +28,23 @@ _SECONDS, _SECONDS_A_ROW = 4.0, 50e-6
 _PATIENCE = 10
 _BYTES, _BYTES_A_BYTE = 192 << 20, 4
 _INTERRUPTED_EACH = 0.05
+# what a process of its own takes of the processor before it begins
+_STARTING_SECONDS = 4
+# the program of the process of its own, and how its answer begins
+_APART = "import json, sys; from pannier.sources.sql import answer_apart; answer_apart()"
+_ANSWERED, _REFUSED = b"+", b"-"
 
 T = TypeVar("T")
 
 
 class Box:
-    """Some Arrow tables by name, and SQL over them and nothing else of this machine. Not for several threads at once."""
+    """Some Arrow tables by name, and SQL over them and nothing else of this machine. Not for several threads at once.
 
-    def __init__(self, **tables: Any) -> None:
-        self._tables = tables
+    is_apart: a process of its own answers, whose memory and time the system limits: for what a stranger has written.
+    """
+
+    def __init__(self, *, is_apart: bool = False, **tables: Any) -> None:
+        self._tables, self._is_apart = tables, is_apart
         self._rows = sum(len(table) for table in tables.values())
         self._most_bytes = _BYTES + _BYTES_A_BYTE * sum(table.nbytes for table in tables.values())
         self._connection: Any = None
@@ -44,6 +58,8 @@ class Box:
         import duckdb
 
         seconds, answered = _SECONDS + _SECONDS_A_ROW * self._rows, None
+        if self._is_apart:
+            return self._answer_apart(sql, what, columns, seconds)
 
         def run() -> Any:
             connection = self._connected()
@@ -66,6 +82,36 @@ class Box:
             if answered is None:
                 self._close()  # its threads and memory go at once, however long somebody keeps the error
 
+    def _answer_apart(self, sql: str, what: str, columns: Sequence[str], seconds: float) -> Any:
+        """The same by a process of its own. Raises UsageError."""
+        told: dict[str, Any] = {
+            "sql": sql,
+            "what": what,
+            "columns": list(columns),
+            "names": list(self._tables),
+            "path": sys.path,
+        }
+        told |= {"most_bytes": self._most_bytes, "seconds": int(seconds) + _STARTING_SECONDS}
+        sink = pa.BufferOutputStream()
+        for table in self._tables.values():
+            with pa.ipc.new_stream(sink, table.schema) as writer:
+                writer.write_table(table)
+        process = subprocess.Popen(
+            [sys.executable, "-c", _APART], stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL
+        )
+        try:
+            content = json.dumps(told).encode() + b"\n" + sink.getvalue().to_pybytes()
+            answer, _ = process.communicate(content, timeout=_PATIENCE * seconds)
+        except subprocess.TimeoutExpired:
+            answer = b""
+        finally:
+            process.kill()
+            process.wait()
+        if answer[:1] == _ANSWERED:
+            return pa.ipc.open_stream(pa.py_buffer(answer)[1:]).read_all()
+        reason = answer[1:].decode() if answer[:1] == _REFUSED else ""
+        raise UsageError(reason or f"{what}: it takes more memory or time than a query may have")
+
     def _connected(self) -> Any:
         if self._connection is None:
             self._connection = _connection(self._most_bytes)
@@ -82,6 +128,31 @@ class Box:
         connection, self._connection = self._connection, None
         if connection is not None:
             connection.close()
+
+
+def answer_apart() -> None:
+    """What the process of its own does: tables and a query from standard input, the answer to standard output."""
+    told = json.loads(sys.stdin.buffer.readline())
+    rest = pa.py_buffer(sys.stdin.buffer.read())
+    stream = pa.BufferReader(rest)
+    tables = {name: pa.ipc.open_stream(stream).read_all() for name in told["names"]}
+    import duckdb
+
+    duckdb.connect(":memory:").close()  # what it takes by itself is not the query's
+    if can_enforce_limits():
+        enforce_limit(told["most_bytes"], writable_bytes())
+        resource.setrlimit(resource.RLIMIT_CPU, (told["seconds"], told["seconds"] + 1))
+    sink = pa.BufferOutputStream()
+    try:
+        answered = Box(**tables).answer(told["sql"], told["what"], told["columns"])
+        with pa.ipc.new_stream(sink, answered.schema) as writer:
+            writer.write_table(answered)
+        answer = _ANSWERED + sink.getvalue().to_pybytes()
+    except UsageError as error:
+        answer = _REFUSED + str(error).encode()
+    sys.stdout.buffer.write(answer)
+    sys.stdout.buffer.flush()
+    os._exit(0)  # threads that the limit has left without memory are waited for by nobody
 
 
 def columns_named(sql: str, known: Collection[str]) -> Collection[str]:

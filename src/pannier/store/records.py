@@ -113,12 +113,12 @@ def record_columns(manifest: Manifest, classes: list[str] | None = None) -> list
 
 
 def rows_where(manifest: Manifest, where: str) -> Rows:
-    """The rows for which an SQL condition holds. Raises UsageError."""
+    """The rows for which an SQL condition holds; of a docket's snapshot told by a limited process. Raises UsageError."""
     from pannier.sources.rules import holds  # an engine has none, and starts without what it loads
     from pannier.sources.sql import columns_named
 
     named = columns_named(f"SELECT ({where}\n) FROM records", record_columns(manifest))
-    return np.flatnonzero(holds(records_table(manifest, only=named), where))
+    return np.flatnonzero(holds(records_table(manifest, only=named), where, is_apart=manifest.by_digest))
 
 
 def _hexadecimal(column: Any) -> Any:

@@ -175,6 +175,14 @@ class Docket(_Part):
         All that is read of it is held against the SHA-256 that leads from the docket to it.
         """
         place = _hinted(self.store, beside) if store is None else store
+        if store is None and self.store.startswith(("http://", "https://")):
+            from pannier.sources.gathering.addresses import is_this_machine  # which loads much that others need not
+
+            if is_this_machine(self.store):
+                raise UsageError(
+                    f"the docket names a store on this very machine, {self.store}: a docket from elsewhere must not make "
+                    "requests here; give the store with `store` if it is meant"
+                )
         try:
             opened = open_store(str(place))
         except NotFoundError as error:

@@ -18,7 +18,7 @@ from pannier.errors import DamageError, NotFoundError, StoreError, UsageError, d
 from pannier.hashing import text_hash
 from pannier.images.near import Fetch
 from pannier.storage.cache import CacheOptions
-from pannier.storage.layout import FORMAT_FILE, STRANDS, TAGS
+from pannier.storage.layout import FORMAT_FILE, MANIFESTS, SNAPSHOTS, STRANDS, TAGS
 from pannier.storage.opening import open_storage
 from pannier.storage.protocol import Far, Storage
 from pannier.store.documents import sealed, unsealed
@@ -185,18 +185,21 @@ def create_store(address: str | Path, *, one_writer: bool = False) -> OpenedStor
 
 def create_on(storage: Storage) -> OpenedStore:
     """The same on a storage that holds nothing."""
-    if not storage.create(FORMAT_FILE, sealed({"format": FORMAT_NAME, "version": FORMAT_VERSION})):
+    if not write_format(storage):
         raise UsageError(f"{storage.address} has just become a store by somebody else")
     return OpenedStore.on(storage)
 
 
-def open_store(address: str | Path, cache: CacheOptions | None = None) -> OpenedStore:
-    """An existing store; see `open_storage`. Raises NotFoundError, StoreError for a newer format."""
-    storage = open_storage(address, cache)
+def write_format(storage: Storage) -> bool:
+    """Writes the file by which a store is known, where there is none: it says the same in every store of this format."""
+    return storage.create(FORMAT_FILE, sealed({"format": FORMAT_NAME, "version": FORMAT_VERSION}))
+
+
+def check_format(storage: Storage) -> None:
+    """Raises NotFoundError where that file is missing or of another kind, DamageError, StoreError for a newer format."""
+    address = storage.address
     if not is_store(storage):
-        if not storage.is_there():
-            raise NotFoundError(f"there is no store {address}")
-        raise NotFoundError(f"{address} is not a store: it has no {FORMAT_FILE}")
+        raise NotFoundError(f"{address} is not a store: it has no {FORMAT_FILE}{_may_be_mended(storage)}")
     document = unsealed(storage.read(FORMAT_FILE), FORMAT_FILE)
     version = document.get("version")
     if document.get("format") != FORMAT_NAME or not isinstance(version, int):
@@ -205,6 +208,23 @@ def open_store(address: str | Path, cache: CacheOptions | None = None) -> Opened
         raise StoreError(
             f"{address} has format {version}; this Pannier reads up to {FORMAT_VERSION}: install a newer one to open it"
         )
+
+
+def has_snapshots(storage: Storage) -> bool:
+    """Whether it holds what a store holds, even where it is not known as one."""
+    return bool(storage.list(SNAPSHOTS)) and bool(storage.list(MANIFESTS))
+
+
+def _may_be_mended(storage: Storage) -> str:
+    return "; all else of one is there: pannier verify with `repair` writes it again" if has_snapshots(storage) else ""
+
+
+def open_store(address: str | Path, cache: CacheOptions | None = None) -> OpenedStore:
+    """An existing store; see `open_storage`. Raises NotFoundError, StoreError for a newer format."""
+    storage = open_storage(address, cache)
+    if not is_store(storage) and not storage.is_there():
+        raise NotFoundError(f"there is no store {address}")
+    check_format(storage)
     return OpenedStore.on(storage)
 
 

@@ -16,7 +16,7 @@ from pannier.store.canvases import Rendering
 from pannier.store.documents import digest, unsealed
 from pannier.store.index import restore_segments
 from pannier.store.shards import Picture, locate, located_in, shard_names
-from pannier.store.state import OpenedStore
+from pannier.store.state import OpenedStore, write_format
 from pannier.upkeep.findings import Finding
 from pannier.upkeep.referenced import distinct, is_in
 from pannier.upkeep.repacking import found_pictures, pictures_in, write_shards
@@ -25,8 +25,9 @@ from pannier.upkeep.repacking import found_pictures, pictures_in, write_shards
 def repair(store: OpenedStore, findings: Iterable[Finding], copy: OpenedStore | None) -> None:
     """Mends what it can of what verify found. Damaged files are set aside in `damaged/`, not deleted.
 
-    Indexes are made again from their shards; what packs remembered, miniatures and what is rendered go where damaged. From
-    `copy`, a copy of the store: documents, manifests, lists, files and entries by their names, pictures by their SHA-256.
+    The file by which a store is known is written again, and indexes are made from their shards; what packs remembered,
+    miniatures and what is rendered go where damaged. From `copy`, a copy of the store: documents, manifests, lists, files
+    and entries by their names, pictures by their SHA-256.
     """
     storage = store.storage
     damaged_shards: set[str] = set()
@@ -35,7 +36,10 @@ def repair(store: OpenedStore, findings: Iterable[Finding], copy: OpenedStore | 
         if not finding.is_damage:
             continue
         folder = layout.folder_of(finding.file)
-        if folder in (layout.SEEN, layout.MINIATURES, layout.INDEX):
+        if finding.file == layout.FORMAT_FILE:
+            _set_aside(storage, finding.file)
+            write_format(storage)
+        elif folder in (layout.SEEN, layout.MINIATURES, layout.INDEX):
             _set_aside(storage, finding.file)
         elif folder == layout.RENDERED:
             Rendering(storage, finding.file.split("/")[1]).remove(finding.file)

@@ -18,7 +18,7 @@ from pannier.errors import ConflictError, DamageError, NotFoundError, StoreError
 from pannier.hashing import checked_seed
 from pannier.packing.seen import segment_table
 from pannier.storage import layout
-from pannier.storage.opening import pieces_of, side_by_side
+from pannier.storage.opening import open_storage, pieces_of, side_by_side
 from pannier.storage.protocol import Far, Storage
 from pannier.store.canvases import verify_renderings
 from pannier.store.documents import Document, digest
@@ -29,7 +29,7 @@ from pannier.store.miniatures import miniature_table
 from pannier.store.names import Entry, MovingNames
 from pannier.store.shards import locate, shard_names
 from pannier.store.snapshots import DocumentReader, Told
-from pannier.store.state import OpenedStore, open_store
+from pannier.store.state import OpenedStore, check_format, has_snapshots, open_store
 from pannier.upkeep.findings import FROM_COPY, Finding
 from pannier.upkeep.referenced import distinct, is_in, referenced
 from pannier.upkeep.repairing import bring_lost_entries
@@ -41,6 +41,7 @@ from pannier.upkeep.verify_splits import check_splits
 from pannier.versions.attaching import addition_file, addition_numbers, read_addition
 
 _SHOWN_KEYS = 3
+_WRITTEN_AGAIN = "verify it with `repair`: that file is the same in every store"
 
 
 def verify(
@@ -69,11 +70,11 @@ def verify(
     """
     share = 1.0 if sample is None else float(read_part(sample, "sample"))
     try:
-        opened = store if isinstance(store, OpenedStore) else open_store(store)
+        opened = store if isinstance(store, OpenedStore) else _opened(store, mends=repair or repair_from is not None)
         if isinstance(opened.storage, Far):  # what is kept near by proves nothing
             opened = OpenedStore.on(opened.storage.directly())
     except DamageError as error:
-        return [Finding(error.file or str(store), str(error), "the whole store", FROM_COPY)]
+        return [Finding(error.file or str(store), str(error), "the whole store", _WRITTEN_AGAIN)]
     with contextlib.ExitStack() as stack:
         how = (_hold(stack, opened), Looking(share, checked_seed(seed), quick), progress, executor)
         copy = open_store(repair_from) if isinstance(repair_from, str | Path) else repair_from
@@ -87,6 +88,13 @@ def verify(
             original = open_store(against) if isinstance(against, str | Path) else against
             findings = [*lacking(opened, original), *findings]
     return findings
+
+
+def _opened(address: str | Path, *, mends: bool) -> OpenedStore:
+    """A store; where it shall be mended, one too that is known as none, for its first file is damaged or lost."""
+    if mends and has_snapshots(storage := open_storage(address)):
+        return OpenedStore.on(storage)
+    return open_store(address)
 
 
 def _hold(stack: contextlib.ExitStack, store: OpenedStore) -> Held | None:
@@ -124,6 +132,7 @@ class _Verification:
         return sorted(findings, key=lambda finding: (not finding.is_damage, finding.file))
 
     def _all(self) -> Iterator[Finding]:
+        yield from self._format()
         yield from self._leftovers()
         yield from self._leases()
         about_shards = list(check_shards(self._storage, self._pictures, self._how, self._progress, self._executor))
@@ -171,6 +180,12 @@ class _Verification:
         """The shards that have an index."""
         names = shard_names(self._storage)
         return [name for name in names if self._storage.exists(layout.segment_file(name))]
+
+    def _format(self) -> Iterator[Finding]:
+        try:
+            check_format(self._storage)
+        except (DamageError, NotFoundError) as error:
+            yield Finding(layout.FORMAT_FILE, str(error), "the whole store", _WRITTEN_AGAIN)
 
     def _leftovers(self) -> Iterator[Finding]:
         for file in () if self._is_shared else self._storage.drafts():

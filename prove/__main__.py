@@ -42,6 +42,7 @@ PROOFS = (
         100,
     ),
     ("Any operations", "tests/test_state_machine.py::test_any_operations_in_any_order_agree_with_a_dictionary", 10),
+    ("All verbs", "tests/test_all_verbs.py::test_all_verbs_in_any_order_do_what_a_person_expects", 200),
     ("Writers at once", "tests/test_upkeep.py::test_writers_at_once_on_one_strand_lose_no_snapshot", 10),
     (
         "Readers beside writers and tidying",

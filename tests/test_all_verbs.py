@@ -136,6 +136,8 @@ class History:
             for key in want
             if want[key]["picture"] in gone and before.get(key, {}).get("picture") != want[key]["picture"]
         }
+        left_behind = {want[key]["picture"] for key in moved}
+        moved |= {key for key in want if key in before and before[key]["picture"] in left_behind and key in keys}
         got = self.seen(done.snapshot) if moved else {}
         assert all(got[key]["picture"] == want[key]["picture"] for key in moved)
         self.took(strand, done.snapshot, want | {key: got[key] for key in moved}, dealt=True)

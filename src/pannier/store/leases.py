@@ -7,6 +7,7 @@ files are not flushed, so that no feed waits for a disk that others keep busy: a
 
 from __future__ import annotations
 
+import atexit
 import contextlib
 import os
 import re
@@ -24,7 +25,7 @@ from typing import Any, TypeVar, cast
 
 from pannier.errors import ConflictError, DamageError, NotFoundError, StoreError
 from pannier.storage.layout import LEASES
-from pannier.storage.protocol import Storage
+from pannier.storage.protocol import Far, Storage
 from pannier.store.documents import sealed, unsealed
 from pannier.store.facts import author, now
 
@@ -39,6 +40,8 @@ _FILE = re.compile(r"([a-z]+-[0-9a-f]{16})-[0-9]{6}\.json")
 
 # the leases that this process holds: an exception, as of Ctrl-C, may drop one at any moment, which is nobody's then
 _own: weakref.WeakValueDictionary[str, Held] = weakref.WeakValueDictionary()
+# where leases of this process may still lie, by name: what an interruption has left behind goes when the process ends
+_left: dict[str, tuple[Storage, int]] = {}
 _held: ContextVar[Held | None] = ContextVar("held", default=None)
 
 F = TypeVar("F", bound=Callable[..., Any])
@@ -107,6 +110,8 @@ class Held:
         self._number = 1
         self._changing = threading.RLock()  # a finalizer may end it while this very thread renews it
         _own[self.name] = self
+        if not isinstance(storage, Far):  # a bucket is not asked while the interpreter ends: leases there expire
+            _left[self.name] = (storage, os.getpid())
         try:
             self._storage.create(self._file(1), self._content, lasts=False)
         except BaseException:
@@ -143,6 +148,19 @@ class Held:
                 _own.pop(self.name, None)
                 with contextlib.suppress(StoreError, NotFoundError):
                     self._storage.remove(self._file(self._number))
+                    _left.pop(self.name, None)
+
+
+@atexit.register
+def _clear_up() -> None:
+    """Takes away what this very process, not one that it came from, has left: Ctrl-C may hit while a lease is ended."""
+    for name, (storage, process) in list(_left.items()):
+        if process != os.getpid():
+            continue
+        with contextlib.suppress(Exception):
+            for file in storage.list(LEASES):
+                if file.startswith(f"{name}-"):
+                    storage.remove(f"{LEASES}/{file}")
 
 
 @contextlib.contextmanager

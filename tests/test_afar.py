@@ -322,6 +322,31 @@ def test_processes_feed_disjoint_parts_of_one_epoch(
     assert sorted(key for part in keys for key in part) == sorted(record.key for record in many if record.split == "train")
 
 
+@pytest.mark.parametrize("left_open", ["feed", "view"])
+def test_what_is_left_open_ends_in_silence_and_leaves_no_lease(
+    bucket: Bucket, many: pannier.Snapshot, far: pannier.Snapshot, left_open: str
+) -> None:
+    program = (
+        "import pannier\n"
+        "s = pannier.open('s3://cloth/many.store')\n"
+        f"kept = s.{left_open}('train', size=16)\n"
+        "print(kept[0] is not None if hasattr(kept, '__getitem__') else next(iter(kept)).images.shape)\n"
+    )
+    done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, timeout=120, check=False)
+    assert (done.returncode, done.stderr) == (0, "")
+    assert not far.storage.list("leases")
+
+
+def test_a_small_limit_says_that_it_cannot_ask_ahead(far: pannier.Snapshot) -> None:
+    notes = {}
+    for limit in ("8MiB", "64MiB"):
+        with far.feed("train", size=16, batch_size=4, workers=1, memory_limit=limit) as feed:
+            notes[limit] = [note for note in feed.notes if "from afar" in note]
+            assert bool(notes[limit]) == (feed.plan.fetched_bytes < 8 << 20)
+    assert "workers wait for the bucket; 24 MiB would do" in notes["8MiB"][0]
+    assert not notes["64MiB"]
+
+
 def test_the_demo_of_a_bucket_takes_every_step(tmp_path: Path, run: Callable[..., Any]) -> None:
     pytest.importorskip("obstore")
     done = run("demo", tmp_path / "there", "--remote", "--swatches", 60)

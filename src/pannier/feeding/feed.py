@@ -11,7 +11,7 @@ from typing import Any, NoReturn, Self
 from pannier.errors import PannierError, UsageError
 from pannier.feeding.batch import Batch
 from pannier.feeding.hand import Stages
-from pannier.feeding.job import FeedJob, FeedWork, notes_on
+from pannier.feeding.job import FeedJob, FeedWork, note_on_fetching, notes_on
 from pannier.feeding.metering import Count, Meter
 from pannier.feeding.plan import Plan
 from pannier.feeding.position import position_of, read_position
@@ -40,7 +40,7 @@ class Feed:
         self.shuffle, self.augment, self.last, self.label_as = job.shuffle, job.augment, job.last, job.label_as
         self._columns = checked_columns(state, job.columns)
         self.rendered_records = self._work.rendered_records
-        self._notes = notes_on(self._work)
+        self._notes = [*notes_on(self._work), *filter(None, [note_on_fetching(self._work, self.plan)])]
         self._upcoming = (0, 0)  # epoch and batch that the maker gives next
         _ = self._work.order  # what cannot be balanced or weighted is said at once
         self._next_epoch = self._reached = read_position(self._work, job.position)

@@ -37,7 +37,7 @@ from pannier.store.boxes import check_boxes, identities_of
 from pannier.store.canvases import Rendering, rendering_of
 from pannier.store.choosing import chosen_rows
 from pannier.store.state import ALL, State, flags_of_split, open_store
-from pannier.units import read_limit
+from pannier.units import read_limit, show_bytes
 
 AUGMENTED_SPLIT = "train"
 # canvases are kept as they are made
@@ -47,6 +47,8 @@ _FILLING_BYTES = 1 << 20
 MOST_PROCESSES = 64
 # what comes from afar ahead, the best first: a megabyte still keeps some requests in flight
 FETCHED_BYTES = (64 << 20, 32 << 20, 8 << 20, 2 << 20, 0)
+# with less of that ahead workers wait for the bucket
+HIDING_BYTES = 8 << 20
 # what an order that is no shuffle holds of each record
 BYTES_PER_ORDERED_RECORD = 28
 
@@ -411,6 +413,15 @@ def pictures_digest(state: State, split: str | None) -> str | None:
         return None
     sha256 = state.manifest.gather(state.rows_of(split), "sha256")
     return hashlib.sha256(np.sort(np.ascontiguousarray(sha256).view("S32").ravel()).tobytes()).hexdigest()
+
+
+def note_on_fetching(work: FeedWork, plan: Plan) -> str | None:
+    """That a limit is too small for a feed from afar to ask ahead; None for any other."""
+    if not isinstance(work.state.storage, Far) or plan.limit_bytes is None or plan.fetched_bytes >= HIDING_BYTES:
+        return None
+    enough = show_bytes(-(-(plan.limit_bytes + 2 * HIDING_BYTES) >> 20) << 20)
+    held = f"{show_bytes(plan.fetched_bytes)} of requests" if plan.fetched_bytes else "no request"
+    return f"from afar: the limit leaves room for {held} ahead, so workers wait for the bucket; {enough} would do"
 
 
 def notes_on(work: FeedWork) -> list[str]:

@@ -16,10 +16,11 @@ from pannier.images.facts import read_facts
 from pannier.machine import usable_cores
 from pannier.storage.layout import single_file
 from pannier.storage.local import disk_errors_translated
+from pannier.storage.opening import reading_threads
 from pannier.store.places import PictureReader, Place, ReadError, damage, places_of
 from pannier.store.state import State
 
-# so many pictures are looked up and written at once, and so many by one thread
+# so many pictures are looked up and written at once, and at most so many by one thread
 AT_ONCE, A_TASK = 512, 32
 
 
@@ -28,7 +29,9 @@ class Unpacker:
 
     def __init__(self, snapshot: State, *, hard_links: bool = False, workers: int | None = None) -> None:
         self._snapshot, self._storage, self._hard_links = snapshot, snapshot.storage, hard_links
-        self._pool = ThreadPoolExecutor(workers or usable_cores(), thread_name_prefix="pannier-unpack")
+        threads = reading_threads(self._storage, workers or usable_cores())
+        self._a_task = max(1, min(A_TASK, AT_ONCE // (4 * threads)))
+        self._pool = ThreadPoolExecutor(threads, thread_name_prefix="pannier-unpack")
         self._local = threading.local()
         self._readers: list[PictureReader] = []
 
@@ -49,7 +52,9 @@ class Unpacker:
             part = jobs[at : at + AT_ONCE]
             places = places_of(snapshot.manifest, snapshot.index, np.array([row for _, row in part], np.int64))
             work = sorted(zip(places, part, strict=True), key=lambda each: each[0][:2])  # as they lie in their shards
-            yield from self._pool.map(self._write_some, [work[i : i + A_TASK] for i in range(0, len(work), A_TASK)])
+            yield from self._pool.map(
+                self._write_some, [work[i : i + self._a_task] for i in range(0, len(work), self._a_task)]
+            )
 
     def _write_some(self, work: Sequence[tuple[Place, tuple[Path, int]]]) -> tuple[int, int]:
         total = 0

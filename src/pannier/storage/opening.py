@@ -69,6 +69,11 @@ def side_by_side(storage: Storage, question: Callable[[A], T], about: Iterable[A
         yield from pool.map(question, about)
 
 
+def reading_threads(storage: Storage, workers: int) -> int:
+    """How many threads read from a storage side by side: those that compute, or more, of which most wait for answers."""
+    return max(workers, storage.in_flight) if isinstance(storage, Far) else workers
+
+
 def is_remote(address: str) -> bool:
     """Whether an address is no path: that of a bucket, or of a storage in memory."""
     scheme, mark, _ = address.partition("://")

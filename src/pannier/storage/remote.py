@@ -109,7 +109,11 @@ class RemoteStorage:
         where = f"{self.address}/{name}".rstrip("/")
         if threading.current_thread() is not threading.main_thread():
             return _translated(where, question)
-        return _pool().submit(_translated, where, question).result()
+        try:
+            answer = _pool().submit(_translated, where, question)
+        except RuntimeError:  # the interpreter ends, and what was left open is closed: no thread is to be had
+            return _translated(where, question)
+        return answer.result()
 
     def read(self, name: str, offset: int = 0, length: int | None = None) -> bytes:
         import obstore

@@ -24,8 +24,8 @@ from pannier.images.near import Fetch
 from pannier.machine import usable_cores
 from pannier.storage.cache import CacheOptions
 from pannier.storage.layout import ARROW, MINIATURES, shard_file
-from pannier.storage.opening import cache_options, open_storage
-from pannier.storage.protocol import Storage
+from pannier.storage.opening import cache_options, open_storage, reading_threads
+from pannier.storage.protocol import Far, Storage
 from pannier.store.arrow_files import read_batches
 from pannier.store.documents import digest
 from pannier.store.index import Bytes32, PictureIndex, Places
@@ -135,7 +135,7 @@ def _made_of(storage: Storage, index: PictureIndex, missing: list[bytes], thread
     if not missing:
         return {}
     places = index.find(np.frombuffer(b"".join(missing), np.uint8).reshape(-1, 32))
-    with ThreadPoolExecutor(threads, thread_name_prefix="pannier-miniatures") as pool:
+    with ThreadPoolExecutor(reading_threads(storage, threads), thread_name_prefix="pannier-miniatures") as pool:
         made = pool.map(lambda at: _made(storage, missing[at], places, at), range(len(missing)))
         return {key: each for key, each in zip(missing, made, strict=True) if each is not None}
 
@@ -146,7 +146,8 @@ def _made(storage: Storage, sha256: bytes, places: Places, at: int) -> bytes | N
         return None
     try:
         shard = shard_file(places.shards[places.segment[at]])
-        data = storage.read(shard, int(places.offset[at]), int(places.length[at]))
+        place = (shard, int(places.offset[at]), int(places.length[at]))
+        data = storage.range_of(*place) if isinstance(storage, Far) else storage.read(*place)
         if hashlib.sha256(data).digest() != sha256:
             return None
         facts = read_facts(data)

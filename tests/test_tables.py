@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import csv
 import json
 import random
+import re
 from collections.abc import Callable
 from hashlib import sha256
 from pathlib import Path
@@ -17,6 +19,7 @@ from pyarrow import parquet
 
 import pannier
 from pannier.errors import SourceError, UsageError
+from pannier.folders.label_table import write_label_table
 from pannier.sources.table_files import read_table
 from tests.conftest import draw, encoded
 
@@ -260,3 +263,19 @@ def test_a_table_is_surveyed_before_there_are_pictures(tmp_path: Path, run: Call
     assert "000.jpg (rows 1, 21)" in doubled.out
     assert run("survey", tmp_path / "t.csv", "--picture", "nope").status == 2
     assert pannier.survey(pd.DataFrame(rows)[["weave", "loom"]]).rows == 40
+
+
+def test_cells_that_a_spreadsheet_would_run_are_written_as_text_and_come_back(tmp_path: Path, store: pannier.Store) -> None:
+    keys = ["=1+1", "@sum(a)", "+cmd", "-x.jpg", "'=quoted", "plain", "-5", "'plain"]
+    labels = ['=HYPERLINK("http://x")', "'-a", "+b", "\tc", "@d", "e", "-1.5e3", "f"]
+    rows = [
+        {"id": key, "kind": kind, "file": encoded(draw(i))} for i, (key, kind) in enumerate(zip(keys, labels, strict=True))
+    ]
+    snapshot = store.pack(rows, key="id", label="kind", picture="file").snapshot
+    write_label_table(snapshot, np.arange(len(snapshot)), tmp_path / "labels.csv")
+    with open(tmp_path / "labels.csv", newline="") as file:
+        cells = [cell for row in csv.reader(file) for cell in row]
+    assert not [cell for cell in cells if re.match(r"[=@\t\r]|[+-][^\d.]", cell)], "a spreadsheet runs none of them"
+    assert {"-5", "-1.5e3", "'=1+1", "''=quoted", "'plain"} <= {*cells}
+    again = store.change(from_=tmp_path / "labels.csv")
+    assert (again.unknown, again.is_new) == ([], False), "every key and label is read as it was written"

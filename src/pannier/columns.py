@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Iterable, Sequence
+import re
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from itertools import repeat
 from typing import Any, TypeVar
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from pannier.array_types import Flags
 from pannier.errors import UsageError
@@ -266,6 +268,43 @@ def ipc_bytes(table: Any) -> bytes:
     with pa.ipc.new_file(sink, table.schema) as writer:
         writer.write(table)
     return sink.getvalue()
+
+
+# a text that a spreadsheet runs as a formula, unless it is a number; and one that was written so that it does not
+_FORMULA = re.compile(r"'*(?:[=@\t\r]|[+-](?!\d*\.?\d+(?:[eE][+-]?\d+)?$))")
+
+
+def as_cell(text: str) -> str:
+    """A text as it is written into CSV: behind an apostrophe where a spreadsheet would run it, as spreadsheets mark text."""
+    return f"'{text}" if _FORMULA.match(text) else text
+
+
+def from_cell(text: str) -> str:
+    """The text that `as_cell` has written."""
+    return text[1:] if text.startswith("'") and _FORMULA.match(text) else text
+
+
+def as_cells(table: Any) -> Any:
+    """An Arrow table whose texts are as they are written into CSV."""
+    return _with_texts(table, as_cell, r"^'*[=@\t\r+-]")
+
+
+def from_cells(table: Any) -> Any:
+    """The table that `as_cells` was given, of its texts."""
+    return _with_texts(table, from_cell, r"^'+[=@\t\r+-]")
+
+
+def _with_texts(table: Any, change: Callable[[str], str], may_change: str) -> Any:
+    for at, name in enumerate(table.column_names):
+        column = table.column(at)
+        kind = column.type.value_type if pa.types.is_dictionary(column.type) else column.type
+        if not (pa.types.is_string(kind) or pa.types.is_large_string(kind)):
+            continue
+        texts = column.cast(kind)
+        if pc.any(pc.match_substring_regex(texts, may_change)).as_py():
+            texts = pa.array([None if text is None else change(text) for text in texts.to_pylist()], kind)
+        table = table.set_column(at, pa.field(name, kind), texts)
+    return table
 
 
 def from_frame(frame: Any) -> Any:

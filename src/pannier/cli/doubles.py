@@ -44,12 +44,15 @@ def doubles(
 
 def _as_csv(found: pannier.Doubles) -> str:
     """All pairs, a row each, with the column `unlike` to be filled in."""
+    from pannier.columns import as_cell
     from pannier.versions.doubles import Double
 
     text = io.StringIO()
     writer = csv.DictWriter(text, [field.name for field in fields(Double)], lineterminator="\n")
     writer.writeheader()
-    writer.writerows(each.to_dict() for each in found.pairs)
+    for each in found.pairs:
+        row = each.to_dict()
+        writer.writerow({name: as_cell(value) if isinstance(value, str) else value for name, value in row.items()})
     return text.getvalue()
 
 

@@ -30,7 +30,9 @@ def query(
     if csv:
         from pyarrow import csv as writer
 
-        writer.write_csv(table, sys.stdout.buffer)
+        from pannier.columns import as_cells
+
+        writer.write_csv(as_cells(table), sys.stdout.buffer)
     elif json:
         print_json([{name: _plain(value) for name, value in row.items()} for row in table.to_pylist()])
     else:

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from pannier.columns import NameColumn, Rows, numbers_of
+from pannier.columns import NameColumn, Rows, as_cells, numbers_of
 from pannier.files import TABLES, check_result, whole_file
 from pannier.store.state import State
 
@@ -48,8 +48,9 @@ def write_tables(tables: Iterable[Any], path: str | Path) -> None:
     from pyarrow import csv, parquet
 
     check_result(path, TABLES)
-    writer: Callable[..., Any] = csv.CSVWriter if Path(path).suffix.lower() == ".csv" else parquet.ParquetWriter
-    coming = iter(tables)
+    is_csv = Path(path).suffix.lower() == ".csv"
+    writer: Callable[..., Any] = csv.CSVWriter if is_csv else parquet.ParquetWriter
+    coming = (as_cells(table) if is_csv else table for table in tables)
     first = next(coming)
     with whole_file(path) as draft, writer(draft, first.schema) as file:
         for table in chain([first], coming):

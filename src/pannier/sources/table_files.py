@@ -17,7 +17,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from pannier.columns import Rows, from_frame
+from pannier.columns import Rows, from_cells, from_frame
 from pannier.errors import SourceError, UsageError
 from pannier.machine import free_memory_bytes
 from pannier.sources.bounds import Unpacking, refuse_beyond
@@ -182,7 +182,7 @@ def _read_text(path: Path, encoding: str | None, separator: str | None, null: li
         arrow_csv.ParseOptions(delimiter=separator, invalid_row_handler=leave_out, newlines_in_values=True),
         arrow_csv.ConvertOptions(column_types=dict.fromkeys(names, pa.large_string()), strings_can_be_null=False),
     )
-    read = tidied(table, null)
+    read = tidied(from_cells(table), null)
     typed = pa.table({name: _typed(read.table.column(name)) for name in names})
     return ReadTable(typed, notes, malformed, read.stray_blanks, 1, blank)
 

@@ -147,7 +147,11 @@ const matching = (text) => known().filter((name) => name.toLowerCase().startsWit
   known().filter((name) => !name.toLowerCase().startsWith(text.toLowerCase()) && name.toLowerCase().includes(text.toLowerCase())));
 const focusGrid = () => setTimeout(() => document.getElementById("grid")?.focus({ preventScroll: true }));
 
-const cell = (text) => (/[",\r\n]|^\s|\s$/.test(text) ? `"${text.replaceAll('"', '""')}"` : text);
+// what a spreadsheet would run as a formula is written behind an apostrophe, which reading the table takes away
+const formula = /^'*(?:[=@\t\r]|[+-](?!\d*\.?\d+(?:[eE][+-]?\d+)?$))/;
+const plain = (text) => (formula.test(text) ? `'${text}` : text);
+const quoted = (text) => (/[",\r\n]|^\s|\s$/.test(text) ? `"${text.replaceAll('"', '""')}"` : text);
+const cell = (text) => quoted(plain(text));
 const table = () => ["key,label", ...changed().map((index) => `${cell(items[index].key)},${cell(labels[index])}`)].join("\n") + "\n";
 
 function save() {

@@ -16,6 +16,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from pannier.columns import as_cells
 from pannier.errors import UsageError
 from pannier.files import whole_file
 from pannier.images.facts import MAX_PIXELS
@@ -257,7 +258,7 @@ def _write_table(rows: Any, links: list[str], journal: Journal, path: Path) -> i
     origin.insert(ORIGIN.index("fetched_at"), times)
     table = pa.table({**dict(zip(names.values(), origin, strict=True)), **columns})
     with whole_file(path) as draft:
-        csv.write_csv(table, draft)
+        csv.write_csv(as_cells(table), draft)
     return len(table)
 
 

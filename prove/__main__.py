@@ -63,6 +63,7 @@ PROOFS = (
         "tests/test_cold_limits.py::test_a_limit_holds_in_a_plain_script_that_has_loaded_nothing",
         67,
     ),
+    ("The README's promises by plain scripts", "tests/test_promises.py", 20),
     ("Limited feeds", "tests/test_proofs.py::test_no_feed_exceeds_an_enforced_limit", 100),
     ("Rendered or not", "tests/test_rendering.py::test_rendered_or_not_whatever_the_workers_batches_are_equal", 20),
     ("Damaged renderings", "tests/test_rendering.py::test_damage_is_found_and_made_again", 20),

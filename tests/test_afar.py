@@ -8,6 +8,7 @@ import shutil
 import subprocess
 import sys
 import threading
+import time
 from collections.abc import Callable
 from functools import partial
 from http.server import SimpleHTTPRequestHandler, ThreadingHTTPServer
@@ -20,6 +21,7 @@ import pytest
 import pannier
 from pannier.demo.bucket import FAULTS, IGNORES, environment
 from pannier.errors import DamageError, NotFoundError, PannierError, StoreError, UsageError
+from pannier.storage.cache import Cache, CacheOptions, _taken
 from tests.buckets import Bucket
 from tests.conftest import fill
 
@@ -175,6 +177,27 @@ def test_a_cache_is_bounded_and_an_epoch_that_is_larger_does_not_defeat_it(
     other = pannier.open("s3://cloth/other.store", cache=tmp_path, cache_size=limit)
     fed(other, treatment=pannier.Treatment(16))
     assert set(tmp_path.rglob("*.block")) != set(used)
+
+
+def test_a_cache_that_is_full_of_what_is_in_use_takes_nothing_more(tmp_path: Path) -> None:
+    cache = Cache(CacheOptions(str(tmp_path), 2 * _taken(1 << 20)))
+    used = [cache.file(name, lambda: 1 << 20) for name in ("a", "b")]
+    for file in used:
+        assert file is not None
+        os.utime(file.path, (time.time() - 60, time.time() - 60))  # a minute ago is in use
+    assert cache.file("c", lambda: 1 << 20) is None
+    assert all(file is not None and file.path.exists() for file in used)
+
+
+def test_a_plan_from_afar_has_what_is_fetched_ahead(far: pannier.Snapshot, many: pannier.Snapshot) -> None:
+    how: dict[str, Any] = {"size": 16, "batch_size": 4, "workers": 1, "ahead": 2, "memory_limit": "256MiB"}
+    with far.feed("train", **how) as there, many.feed("train", **how) as here:
+        assert there.plan.fetched_bytes
+        assert there.plan.total_bytes >= here.plan.total_bytes + there.plan.fetched_bytes
+    limit = there.plan.total_bytes - 1
+    with far.feed("train", **how | {"memory_limit": limit}) as less:
+        assert less.plan.fetched_bytes < there.plan.fetched_bytes
+        assert less.plan.total_bytes <= limit
 
 
 def test_a_cache_that_cannot_be_written_is_gone_without(

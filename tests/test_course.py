@@ -108,6 +108,8 @@ def test_a_position_of_another_feed_is_refused_and_says_what_differs(packed: pan
         ({"batch_size": 5}, "its batch_size is 4"),
         ({"size": 17}, "its treatment is"),
         ({"split": "val"}, "its split is 'train', here it is 'val'"),
+        ({"variations": 2}, "its variations is 1"),
+        ({"variations": 2, "plain": True}, "its variations is 1"),
     ):
         with pytest.raises(UsageError, match=says):
             packed.feed(**{"split": "train", "size": 16, "batch_size": 4, "seed": 3, "position": position, **changed})
@@ -115,11 +117,21 @@ def test_a_position_of_another_feed_is_refused_and_says_what_differs(packed: pan
         {},
         position | {"batch": 99},
         position | {"epoch": True},
+        position | {"epoch": 10**30},
+        position | {"batch": 10**30},
         position | {"of": 3},
         position | {"position": 9},
     ):
         with pytest.raises(UsageError):
             packed.feed("train", size=16, batch_size=4, seed=3, position=wrong)
+
+
+def test_a_position_tells_whether_one_variation_is_plain(packed: pannier.Snapshot) -> None:
+    how: dict[str, Any] = {"treatment": pannier.Treatment(16, flip="horizontal"), "batch_size": 4, "variations": 2}
+    with packed.feed("train", **how, plain=True) as feed:
+        position = feed.position
+    with pytest.raises(UsageError, match="its plain is True, here it is False"):
+        packed.feed("train", **how, position=position)
 
 
 def test_impossible_parts_are_refused(packed: pannier.Snapshot) -> None:

@@ -16,6 +16,7 @@ from PIL import Image
 
 import pannier
 from pannier.errors import SourceError, UsageError
+from pannier.hashing import text_hash
 from tests.conftest import draw, encoded, fill
 
 
@@ -663,3 +664,18 @@ def test_a_record_that_groups_tie_keeps_its_split_and_takes_its_label(tmp_path: 
         assert (done.snapshot["5.jpg"].label, done.snapshot["5.jpg"].split) == ("elm", None)
         assert done.snapshot["6.jpg"].split == "test"
         assert done.relabelled == 1
+
+
+def test_pictures_that_moved_together_are_followed_in_the_order_of_their_keys(tmp_path: Path) -> None:
+    """Copies of one picture under new names: each goes on with the record whose turn it is by the hash of its key."""
+    store, same = pannier.create(tmp_path / "s.store"), encoded(draw(1))
+    how: dict[str, Any] = {"key": "id", "label": "kind", "picture": "file", "remove_missing": True}
+    old, new = ([f"{name}{number}.jpg" for number in range(6)] for name in ("old", "new"))
+    store.pack([{"id": key, "kind": "oak", "file": same} for key in old], **how)
+    store.change(from_=[{"key": key, "loom": number} for number, key in enumerate(old)])
+    looms = {record.key: record.side["loom"] for record in store.snapshot()}
+    after = store.pack([{"id": key, "kind": "oak", "file": same} for key in new], **how).snapshot
+    by_turn = [sorted(keys, key=lambda key: (text_hash(key), key)) for keys in (old, new)]
+    assert {record.key: record.side["loom"] for record in after} == {
+        now: looms[before] for before, now in zip(*by_turn, strict=True)
+    }

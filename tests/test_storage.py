@@ -231,6 +231,20 @@ def test_a_lease_that_is_held_is_renewed_and_one_that_stood_still_is_lost(
     standing.end()
 
 
+def test_a_lease_that_expired_is_not_renewed(storage: Storage) -> None:
+    """A tidier may have come meanwhile: a writer that stood still must learn of it, whatever its thread does then."""
+    storage.create("pannier.json", b"{}")
+    held = Held(storage, WRITER)
+    for passed, is_renewed in ((0.2, False), (0.5, True), (0.9, False), (1.1, False)):
+        before = list(storage.list("leases"))
+        held._renewed = time.monotonic() - passed * held.seconds
+        held.renew()
+        assert (list(storage.list("leases")) != before) == is_renewed, passed
+    with pytest.raises(pannier.ConflictError, match="stood still"):
+        held.check()
+    held.end()
+
+
 @pytest.fixture
 def finalizers() -> Iterator[None]:
     yield

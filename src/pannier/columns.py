@@ -11,7 +11,6 @@ from typing import Any, TypeVar
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from pannier.array_types import Flags
 from pannier.errors import UsageError
@@ -295,6 +294,8 @@ def from_cells(table: Any) -> Any:
 
 
 def _with_texts(table: Any, change: Callable[[str], str], may_change: str) -> Any:
+    import pyarrow.compute as pc  # see `keys_below`
+
     for at, name in enumerate(table.column_names):
         column = table.column(at)
         kind = column.type.value_type if pa.types.is_dictionary(column.type) else column.type

@@ -21,6 +21,10 @@ def position_of(work: FeedWork, epoch: int, batch: int) -> dict[str, Any]:
     return {"position": FORMAT, "epoch": epoch, "batch": batch, "of": _told(work)}
 
 
+# places of an epoch and the epochs before it stay far below what 64 bits hold
+LAST_EPOCH = 1_000_000_000
+
+
 def read_position(work: FeedWork, position: Mapping[str, Any] | None) -> tuple[int, int]:
     """(epoch, batch) to go on with, (0, 0) for None. Raises UsageError where it is of another feed, or none."""
     if position is None:
@@ -37,6 +41,8 @@ def read_position(work: FeedWork, position: Mapping[str, Any] | None) -> tuple[i
         raise UsageError(f"the position is of another feed: its {name} is {theirs!r}, here it is {own[name]!r}")
     epoch, batch = position["epoch"], position["batch"]
     are_numbers = all(isinstance(each, int) and not isinstance(each, bool) and each >= 0 for each in (epoch, batch))
+    if are_numbers and epoch > LAST_EPOCH:
+        raise UsageError(f"epoch {str(epoch)[:24]}: a position has the epochs 0 to {LAST_EPOCH:,}")
     if not are_numbers or batch >= max(1, work.course.batches):
         raise UsageError(f"epoch {epoch!r}, batch {batch!r}: an epoch has the batches 0 to {work.course.batches - 1}")
     return epoch, batch

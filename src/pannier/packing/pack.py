@@ -124,7 +124,10 @@ class PackOptions(TakingOptions):
     @property
     def above(self) -> str:
         """What all keys begin with."""
-        return self.prefix.strip("/") + "/" if self.prefix else ""
+        parts = self.prefix.strip("/").split("/")
+        if self.prefix and not {"", ".", ".."}.isdisjoint(parts):
+            raise UsageError(f"`prefix` {self.prefix}: write names of folders, for example season/b", argument="prefix")
+        return "/".join(parts) + "/" if self.prefix else ""
 
     def selection(self, seed: int) -> Selection:
         wanted = (self.unlabeled, names_in(self.only_classes), self.per_class, seed)

@@ -66,6 +66,20 @@ def test_every_exif_turn_comes_out_upright(kind: str, turn: int) -> None:
     assert np.abs(upright(got, back).astype(int) - PIXELS).max() <= (8 if kind == "jpeg" else 0)
 
 
+def test_a_turn_in_a_broken_exif_block_is_none() -> None:
+    """As other readers have it: a block whose header is not that of TIFF says nothing."""
+    good = b"II*\0\x08\0\0\0\x01\0" + bytes([0x12, 1, 3, 0, 1, 0, 0, 0, 6, 0, 0, 0]) + bytes(4)
+    for header, turn in (
+        (good[:8], 6),
+        (b"II+\0\x08\0\0\0", 1),
+        (b"II\0*\x08\0\0\0", 1),
+        (b"XX*\0\x08\0\0\0", 1),
+        (b"II*\0\xff\0\0\0", 1),
+    ):
+        data = encoded(PIXELS, "jpeg", exif=b"Exif\0\0" + header + good[8:])
+        assert read_facts(data).turn == turn, header
+
+
 def test_gray_is_the_luma_plane_of_a_jpeg_and_bt601_of_others() -> None:
     jpeg, png = encoded(PIXELS), encoded(PIXELS, "png")
     luma = cv2.imdecode(np.frombuffer(jpeg, np.uint8), cv2.IMREAD_GRAYSCALE)

@@ -259,8 +259,8 @@ def _exif_turn(tiff: bytes) -> int:
     order = {b"II": "<", b"MM": ">"}.get(tiff[:2])
     if order is None or len(tiff) < 8:
         return 1
-    (directory,) = struct.unpack(order + "I", tiff[4:8])
-    if directory + 2 > len(tiff):
+    magic, directory = struct.unpack(order + "HI", tiff[2:8])
+    if magic != 42 or directory + 2 > len(tiff):
         return 1
     (entries,) = struct.unpack(order + "H", tiff[directory : directory + 2])
     for i in range(entries):

@@ -54,7 +54,7 @@ PROOFS = (
     ("Exact shares", "tests/test_leaks.py::test_shares_are_exact_to_the_record_where_nothing_holds_together", 9),
     ("Near doubles", "tests/test_leaks.py::test_variants_are_linked_and_unlike_pictures_are_not", 2),
     ("Histories of deliveries", "tests/test_histories.py::test_any_history_of_deliveries_ends_as_a_person_expects", 68),
-    ("Two strands", "tests/test_two_sides.py::test_any_two_sides_come_together_as_a_plain_model_says", 35),
+    ("Two strands", "tests/test_two_sides.py::test_any_two_sides_come_together_as_a_plain_model_says", 70),
     ("Rules and pandas", "tests/test_rules_and_pandas.py::test_rules_give_what_pandas_gives", 20),
     ("Killed gatherings", "tests/test_gather.py::test_a_killed_gathering_goes_on_with_nothing_lost_or_doubled", 16),
     ("Damaged archives", "tests/test_nasty.py::test_damaged_archives_give_whole_pictures_or_an_error", 8),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import shutil
 import signal
 from collections.abc import Callable, Iterator
@@ -13,6 +14,8 @@ import pytest
 
 import pannier
 from pannier.errors import PannierError
+from pannier.images.facts import read_facts
+from pannier.sources import checking
 from pannier.storage.local import LocalStorage
 from tests.conftest import Ended, draw, encoded, fill
 
@@ -179,3 +182,26 @@ def test_a_link_in_a_folder_that_is_laid_out_is_not_followed(tmp_path: Path) -> 
         pannier.restore(code / "data.docket", store=store.path, overwrite=True)
     assert not list(outside.iterdir())
     assert not (code / "data" / "satin" / "0001.jpg").is_symlink()
+
+
+def test_bytes_that_are_no_picture_are_told_by_verify_and_never_written_as_files(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, run: Callable[..., Ended]
+) -> None:
+    """A stranger's store may hold anything under a record's name; only a program other than this writes it."""
+    script = b"#!/bin/sh\necho from a stranger\n"
+    rows = [{"id": f"{i}.png", "label": "a", "file": encoded(draw(i), "png")} for i in range(4)]
+    store = pannier.create(tmp_path / "s.store")
+    with monkeypatch.context() as patch:
+        known = read_facts(rows[0]["file"])
+        patch.setattr(checking, "read_facts", lambda data: known)
+        patch.setattr(checking.Checker, "_hash", lambda *_: (0, False, None))
+        snapshot = store.pack([*rows, {"id": "x.png", "label": "a", "file": script}], key="id", picture="file").snapshot
+    assert snapshot["x.png"].bytes() == script
+    (finding,) = [each for each in pannier.verify(store) if each.is_damage]
+    assert finding.problem == "1 of the pictures are no pictures"
+    with pytest.raises(PannierError, match=r"x\.png"):
+        snapshot.export(tmp_path / "out", layout="flat")
+    assert not [path for path in (tmp_path / "out").rglob("*") if path.is_file() and path.read_bytes() == script]
+    words = re.findall(r"--where \"(.+)\"", finding.advice)
+    assert run("change", store.path, "--remove", "--where", words[0]).status == 0
+    assert len(store.snapshot()) == 4

@@ -98,7 +98,7 @@ def test_any_two_sides_come_together_as_a_plain_model_says(
     tmp_path: Path, scale: int, capsys: pytest.CaptureFixture[str]
 ) -> None:
     met = 0
-    for seed in range(6 * scale):
+    for seed in range(3 * scale):
         # every change of a small store is written as a new base, those of a large one as a delta upon the base
         sides = Sides(tmp_path / str(seed), seed, (8, 240, 60)[seed % 3])
         for side in ("main", "trial", "main"):
@@ -139,7 +139,7 @@ def test_any_two_sides_come_together_as_a_plain_model_says(
         assert pannier.verify(sides.store) == []
         met += len(conflicts)
     with capsys.disabled():
-        print(f"\n{6 * scale} pairs of strands brought together, {met} conflicts decided, each as the model has it")
+        print(f"\n{3 * scale} pairs of strands brought together, {met} conflicts decided, each as the model has it")
 
 
 def test_two_people_correct_one_dataset_and_meet(tmp_path: Path, run: Callable[..., Any]) -> None:

@@ -149,6 +149,7 @@ class _Verification:
             by_digest.setdefault(sha256, []).append(key)
         yield from harmed(self._pictures, lambda sha256: by_digest.get(sha256, []))
         yield from self._lost(content.missing)
+        yield from self._no_pictures()
         if not self._quick:
             yield from check_splits(self._store)
         yield from self._lists_and_files()
@@ -264,6 +265,15 @@ class _Verification:
             advice = "bring them from a copy with `repair_from` COPY, or pack those pictures again"
             problem = f"{len(lost)} pictures are in no shard, or not as long as they should be: {shown}"
             yield Finding(layout.SHARDS, problem, f"{len(lost)} records", advice, keys=tuple(lost))
+
+    def _no_pictures(self) -> Iterator[Finding]:
+        """Bytes that are as they were written and begin like no picture: only another program has written them."""
+        foreign = sorted(each.hex() for each in self._pictures.foreign)
+        if foreign:
+            shown = ", ".join(f"'{each}'" for each in foreign[:_SHOWN_KEYS])
+            advice = f'remove the records that show them: pannier change --remove --where "sha256 IN ({shown})"'
+            problem = f"{len(foreign)} of the pictures are no pictures"
+            yield Finding(layout.SHARDS, problem, "feeds stop at the records that show them", advice)
 
     def _lists_and_files(self) -> Iterator[Finding]:
         """Lists, attached files and additions; manifests, lists and files that nothing names."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Executor, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from functools import partial
@@ -16,6 +16,7 @@ from pannier.columns import Digests
 from pannier.errors import DamageError, NotFoundError, StoreError
 from pannier.executors import done_by, for_workers
 from pannier.hashing import fold, fold_each
+from pannier.images.facts import format_of
 from pannier.machine import usable_cores
 from pannier.storage.layout import ARROW, INDEX, segment_file, shard_file
 from pannier.storage.opening import nearby, open_storage
@@ -35,6 +36,7 @@ class Pictures:
     digests: list[Digests] = field(default_factory=list)
     lengths: list[Any] = field(default_factory=list)
     damaged: list[tuple[str, int, bytes]] = field(default_factory=list)
+    foreign: list[bytes] = field(default_factory=list)  # SHA-256 of bytes that are whole, and no picture
     checked: int = 0
 
     def add(self, located: Located, is_whole: Any) -> None:
@@ -63,6 +65,7 @@ class Looked:
     located: Located | None = None
     is_whole: Any = None
     checked: int = 0
+    foreign: list[int] = field(default_factory=list)
 
 
 def check_shards(
@@ -114,18 +117,20 @@ def _look(storage: Storage, name: str, how: Looking, pool: ThreadPoolExecutor, s
             located = locate(near, name)
         except DamageError as error:
             return Looked([Finding(file, str(error), "every record whose picture lies in it", FROM_COPY)])
-        is_whole = np.ones(len(located.offset), bool)
+        is_whole, foreign = np.ones(len(located.offset), bool), list[int]()
         if not how.quick:
             named = pool.submit(shard_name, near.view(file), located)
             rows = np.arange(len(located.offset)) if how.share >= 1 else _chosen(located, how.share, how.seed)
             checked = len(rows)
-            for part, wrong in pool.map(partial(_wrong, near, file, located), _runs(located, rows)):
+            for part, wrong, no_pictures in pool.map(partial(_wrong, near, file, located), _runs(located, rows)):
                 is_whole[wrong] = False
+                foreign += no_pictures
                 step(int(located.length[part].sum()))
             if named.result() != name:
                 problem = "its bytes outside the pictures are not those its name was made from"
                 findings.append(Finding(file, problem, "perhaps every record whose picture lies in it", FROM_COPY))
-    return Looked([*findings, *_check_index(storage, name, located)], located, is_whole, checked)
+    foreign = [row for row in foreign if is_whole[row]]
+    return Looked([*findings, *_check_index(storage, name, located)], located, is_whole, checked, foreign)
 
 
 def _by_index(storage: Storage, name: str) -> Looked | None:
@@ -151,6 +156,7 @@ def _taken(name: str, looked: Looked, pictures: Pictures) -> list[Finding]:
     if located is not None:
         for row in np.flatnonzero(~looked.is_whole).tolist():
             pictures.damaged.append((name, row, located.sha256[row].tobytes()))
+        pictures.foreign += [located.sha256[row].tobytes() for row in looked.foreign]
         pictures.add(located, looked.is_whole)
         pictures.checked += looked.checked
     return looked.findings
@@ -174,18 +180,23 @@ def _runs(located: Located, rows: Any) -> list[Any]:
     return [*pieces, order[start:]] if len(order) else []
 
 
-def _wrong(storage: Storage, file: str, located: Located, rows: Any) -> tuple[Any, list[int]]:
-    """Which of some rows, in order of their places, are not what their SHA-256 says."""
+def _wrong(storage: Storage, file: str, located: Located, rows: Any) -> tuple[Any, list[int], list[int]]:
+    """Which of some rows, in order of their places, are not what their SHA-256 says, and which begin like no picture."""
     offsets, lengths = located.offset[rows], located.length[rows]
     first, last = int(offsets[0]), int(offsets[-1] + lengths[-1])
     places = list(zip(offsets.tolist(), lengths.tolist(), strict=True))
     if last - first <= 2 * int(lengths.sum()) + 4096:
         content = memoryview(storage.read(file, first, last - first))
-        digests = [hashlib.sha256(content[at - first : at - first + length]).digest() for at, length in places]
+        pieces: Iterable[Any] = (content[at - first : at - first + length] for at, length in places)
     else:
-        digests = [hashlib.sha256(storage.read(file, at, length)).digest() for at, length in places]
+        pieces = (storage.read(file, at, length) for at, length in places)
+    digests, foreign = [], []
+    for row, piece in zip(rows.tolist(), pieces, strict=True):
+        digests.append(hashlib.sha256(piece).digest())
+        if format_of(bytes(piece[:16])) is None:
+            foreign.append(row)
     is_wrong = (np.frombuffer(b"".join(digests), np.uint8).reshape(-1, 32) != located.sha256[rows]).any(axis=1)
-    return rows, rows[is_wrong].tolist()
+    return rows, rows[is_wrong].tolist(), foreign
 
 
 def _check_index(storage: Storage, name: str, located: Located) -> Iterator[Finding]:

@@ -28,7 +28,7 @@ from pannier.storage.opening import pieces_of
 from pannier.storage.protocol import Storage
 from pannier.storage.remote import RemoteStorage
 from pannier.store import leases
-from pannier.store.leases import WRITER, Held, holding
+from pannier.store.leases import WRITER, Held, Turn, holding
 from pannier.store.state import OpenedStore
 from tests.conftest import fill
 
@@ -243,6 +243,23 @@ def test_a_lease_that_expired_is_not_renewed(storage: Storage) -> None:
     with pytest.raises(pannier.ConflictError, match="stood still"):
         held.check()
     held.end()
+
+
+def test_writers_that_were_overtaken_go_first_in_the_order_in_which_they_came(storage: Storage) -> None:
+    storage.create("pannier.json", b"{}")
+    first, second, new = (Turn(storage) for _ in range(3))
+    assert not any(turn._is_behind() for turn in (first, second, new)), "nobody waits"
+    first.overtaken()
+    time.sleep(0.02)
+    second.overtaken()
+    assert [turn._is_behind() for turn in (first, second, new)] == [False, True, True]
+    first.end()
+    assert [turn._is_behind() for turn in (second, new)] == [False, True]
+    new.overtaken()
+    second.end()
+    assert not new._is_behind()
+    new.end()
+    assert list(storage.list("leases")) == []
 
 
 @pytest.fixture

@@ -13,7 +13,7 @@ from pannier.storage.layout import snapshot_file
 from pannier.store import manifest as manifests
 from pannier.store.documents import Document, canonical, digest
 from pannier.store.facts import FactsByKey, author, now
-from pannier.store.leases import check_lease
+from pannier.store.leases import Turn, check_lease
 from pannier.store.left_out import publish_left_out
 from pannier.store.manifest import Manifest
 from pannier.store.names import Entry
@@ -62,8 +62,18 @@ def commit(store: OpenedStore, strand: str, build: Callable[[State | None], Prop
     """Makes the next snapshot of a strand.
 
     `build` is asked again with the new head whenever another writer was first; None means that there is nothing to add.
+    Writers that were overtaken go first.
     """
+    turn = Turn(store.storage)
+    try:
+        return _committed(store, strand, build, turn)
+    finally:
+        turn.end()
+
+
+def _committed(store: OpenedStore, strand: str, build: Callable[[State | None], Proposal | None], turn: Turn) -> Committed:
     for _ in range(MOST_TRIES):
+        turn.wait()
         last = store.strands.last(strand)
         parent = store.state_of(last.snapshot) if last and last.snapshot else None
         proposal = build(parent)
@@ -82,6 +92,7 @@ def commit(store: OpenedStore, strand: str, build: Callable[[State | None], Prop
         entry = Entry(last.number + 1 if last else 1, snapshot_id, document["time"], document["author"])
         if store.strands.append(strand, entry):
             return Committed(store.state_of(snapshot_id, after), True, difference)
+        turn.overtaken()
     raise ConflictError(f"strand {strand!r} was changed {MOST_TRIES} times by others in the meantime: try again later")
 
 

@@ -29,9 +29,11 @@ from pannier.storage.protocol import Far, Storage
 from pannier.store.documents import sealed, unsealed
 from pannier.store.facts import author, now
 
-WRITER, READER, VERIFIER, TIDIER = "writer", "reader", "verifier", "tidier"
+WRITER, READER, VERIFIER, TIDIER, WAITER = "writer", "reader", "verifier", "tidier", "waiter"
 # how long a lease holds after it was renewed last, in seconds
-SECONDS = {WRITER: 600, READER: 6 * 3600, VERIFIER: 600, TIDIER: 600}
+SECONDS = {WRITER: 600, READER: 6 * 3600, VERIFIER: 600, TIDIER: 600, WAITER: 60}
+# other writers let one that waits go first for so long
+LONGEST_TURN_SECONDS = 10.0
 # a writer waits so long for a tidier to end
 LONGEST_WAIT_SECONDS = 60.0
 _PAUSE_SECONDS = 0.25
@@ -238,6 +240,41 @@ def writes(function: F) -> F:
             return function(store, *arguments, **options)
 
     return cast(F, with_lease)
+
+
+class Turn:
+    """Writers take turns: one whose snapshot others have overtaken says so, and they let it go first, for some seconds.
+
+    It is no lock: nothing waits for a writer that stands still for longer than that.
+    """
+
+    def __init__(self, storage: Storage) -> None:
+        self._storage = storage
+        self._held: Held | None = None
+
+    def overtaken(self) -> None:
+        """Others were first: from now on this writer has its turn after those that have waited for longer."""
+        with contextlib.suppress(StoreError, NotFoundError):
+            self._held = self._held or Held(self._storage, WAITER)
+
+    def wait(self) -> None:
+        """Waits while a writer has waited for longer than this one."""
+        until = time.monotonic() + LONGEST_TURN_SECONDS
+        while self._is_behind() and time.monotonic() < until:
+            time.sleep(_PAUSE_SECONDS / 5)
+
+    def end(self) -> None:
+        if self._held is not None:
+            self._held.end()
+
+    def _is_behind(self) -> bool:
+        own = None if self._held is None else self._held.name
+        names = {match[1] for match in map(_FILE.fullmatch, self._storage.list(LEASES)) if match}
+        if not any(name.startswith(f"{WAITER}-") for name in names - {own}):
+            return False
+        waiting = [lease for lease in leases(self._storage) if lease.kind == WAITER and lease.is_live]
+        first = max(waiting, key=lambda lease: (lease.age_seconds, lease.name), default=None)
+        return first is not None and first.name != own
 
 
 def others(storage: Storage, held: Held | None, kinds: Sequence[str]) -> list[Lease]:

@@ -149,9 +149,9 @@ class AdditionTold(TypedDict):
 
 @with_config(STRICT)
 class LeaseTold(TypedDict):
-    """Who writes, reads, verifies or tidies; it cannot hold for ever."""
+    """Who writes, reads, verifies or tidies, or waits for a turn to write; it cannot hold for ever."""
 
-    kind: Literal["writer", "reader", "verifier", "tidier"]
+    kind: Literal["writer", "reader", "verifier", "tidier", "waiter"]
     author: Text
     host: Text
     process: Annotated[int, Field(ge=1, le=0x7FFFFFFF)]

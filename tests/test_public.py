@@ -299,6 +299,13 @@ def test_modules_import_downward_alone_and_no_circle_is_among_them() -> None:
             del found[name]
 
 
+def test_the_floors_stand_in_the_architecture_as_they_are() -> None:
+    page = (ROOT / "docs" / "the-datas-way.md").read_text()
+    told = re.search(r"\*\*Floors\.\*\* `(.*?)`", page, re.DOTALL)
+    assert told is not None
+    assert tuple(re.findall("[a-z_]+", told[1])) == FLOORS
+
+
 def test_arguments_go_by_their_names_and_only_the_command_line_knows_options(
     tmp_path: Path, run: Callable[..., Any]
 ) -> None:

@@ -8,6 +8,7 @@ import re
 import shutil
 import subprocess
 import sys
+import warnings
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -110,6 +111,14 @@ BAD_CALLS: list[tuple[list[str], int, str]] = [
     (["measure", "{store}", "--size", "32", "--workers", "two"], 2, "write numbers"),
     (["sheet", "{store}", "--figure", "{new}.docx"], 2, "ends in .png"),
     (["sheet", "{store}", "--pictures", "900"], 2, "must be 1 to 240"),
+    (["pack", "{archive}"], 2, "Missing argument 'STORE'"),
+    (["pack", "{archive}", "{new}", "--prefix", "../../x"], 2, "--prefix ../../x: write names of folders"),
+    (["survey", "{archive}", "--figure", "{none}/x.png"], 2, "there is no folder"),
+    (["measure", "{store}", "--size", "32", "--save", "{none}/x.json"], 2, "there is no folder"),
+    (["report", "{store}", "--page", "{empty}"], 2, "ends in .html"),
+    (["doubles", "{store}", "--table", "{new}.xlsx"], 2, "ends in .csv, .parquet"),
+    (["feed", "{store}", "--size", "32", "--subset", "2"], 2, "--subset 2: write a percentage"),
+    (["verify", "{store}", "--sample", "5"], 2, "--sample 5: write a percentage"),
     (["verify", "{text}"], 2, "is not a store"),
     (["demo", "{text}"], 2, "is not empty"),
     (["pakc"], 2, "pack"),
@@ -135,6 +144,62 @@ def test_bad_input_is_one_line_with_what_to_do(
     assert error.startswith("pannier: ")
     assert len(error.splitlines()) == 1
     assert not (tmp_path / "new").exists()
+
+
+@pytest.fixture(scope="module")
+def named_badly(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A store whose labels, notes, facts and columns would color, hide, move the cursor and break lines."""
+    store = pannier.create(tmp_path_factory.mktemp("named") / "s.store")
+    odd = "\x1b[31mred\x1b[0m\n\x1b]0;title\x07\u202eabc"
+    rows = [
+        {"id": f"{i}.png", "kind": odd if i % 2 else "\u732b caf\xe9", "grp": odd, "file": encoded(draw(i), "png")}
+        for i in range(6)
+    ]
+    how: dict[str, Any] = {"key": "id", "label": "kind", "picture": "file", "columns": "grp"}
+    store.pack(rows, **how, note=f"note {odd}", facts={"lamp": odd}, shares="train=50,val=50")
+    return store.path
+
+
+@pytest.mark.parametrize(
+    "words", ["show", "show 1.png", "show --recipe", "show nope", "history", "history 1.png", "compare", "query"]
+)
+def test_texts_of_strangers_move_no_cursor_color_nothing_and_break_no_line(named_badly: Path, run: Run, words: str) -> None:
+    command, *more = words.split()
+    more = [str(named_badly)] if command == "compare" else ["SELECT * FROM records"] if command == "query" else more
+    ended = run(command, named_badly, *more)
+    printed = ended.out + ended.err
+    assert not re.findall(r"[\x00-\x08\x0b-\x1f\x7f\u202a-\u202e]", printed)
+    assert not [line for line in printed.splitlines() if line.startswith(("\\x1b]0", "title"))], "a line of its own"
+
+
+@pytest.mark.parametrize("encoding", ["ascii", "cp1252", "utf-8"])
+def test_what_a_terminal_cannot_encode_is_written_otherwise(named_badly: Path, run: Run, encoding: str) -> None:
+    there = {**os.environ, "PYTHONIOENCODING": encoding}
+    shown = subprocess.run(
+        [sys.executable, "-m", "pannier", "show", named_badly], capture_output=True, env=there, check=True
+    )
+    assert ("\u732b" if encoding == "utf-8" else "\\u732b").encode() in shown.stdout
+    asked = [sys.executable, "-m", "pannier", "show", named_badly, "--json"]
+    told = json.loads(subprocess.run(asked, capture_output=True, env=there, check=True).stdout.decode(encoding))
+    assert "\u732b caf\xe9" in told["classes"]
+
+
+def test_figures_warn_of_no_letter_and_cut_names_to_the_room_they_have(named_badly: Path, tmp_path: Path, run: Run) -> None:
+    from pannier.figures.style import drawable, fitted, new_figure, text_width
+
+    for command in (["show"], ["history"], ["sheet"]):
+        with warnings.catch_warnings():
+            warnings.simplefilter("error")
+            assert run(*command, named_badly, "--figure", tmp_path / "f.png").status == 0
+    assert drawable("\x1b[31mred\nx") == "\\x1b[31mred\\nx"
+    figure = new_figure()
+    name = "weimaraner, long-haired, of the second delivery"
+    for room in (40, 90, 200, 1000):
+        for middle in (False, True):
+            shown = fitted(figure, name, room, 11, middle=middle)
+            assert text_width(figure, shown, 11) <= room
+            assert shown == name or ("\u2026" in shown and (shown[-1] == name[-1]) == middle)
+    assert fitted(figure, name, 1000, 11) == name
 
 
 def test_odd_pictures_are_survived(tmp_path: Path, run: Run) -> None:

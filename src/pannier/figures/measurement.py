@@ -69,10 +69,9 @@ def draw_measurement(found: Measurement, path: str) -> None:
 
 def _told(found: Measurement) -> str:
     try:
-        best = found.answer.sentences[0]
+        return found.answer.sentences[0]
     except SourceError:
-        best = "Every trial failed."
-    return f"{best} Median, 10th to 90th percentile."
+        return "Every trial failed."
 
 
 def _lines(found: Measurement, along: str) -> dict[str, list[Trial]]:
@@ -138,7 +137,7 @@ def _draw_rates(axes: Any, found: Measurement, along: str, lines: dict[str, list
         axes.set_ylim(0, max(heights, default=1) * 1.12)
         axes.yaxis.set_major_formatter(lambda value, _: f"{value:,.0f}")
     axes.set_xlabel(_ALONG[along], color=INK, fontsize=11)
-    axes.set_ylabel("pictures a second", color=INK, fontsize=11)
+    axes.set_ylabel("pictures a second: median, 10th to 90th percentile", color=INK, fontsize=11)
     axes.plot([], [], color=INK, linewidth=1, linestyle=(0, (1, 2)), label="ceiling: bare processes")
     columns = 2 if max(map(len, lines)) > 20 else 3
     axes.legend(loc="lower left", bbox_to_anchor=(-0.02, 1.0), ncols=columns, frameon=False, fontsize=10)

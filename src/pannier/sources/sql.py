@@ -31,7 +31,7 @@ _INTERRUPTED_EACH = 0.05
 # what a process of its own takes of the processor before it begins
 _STARTING_SECONDS = 4
 # the program of the process of its own, and how its answer begins
-_APART = "import json, sys; from pannier.sources.sql import answer_apart; answer_apart()"
+_APART = "from pannier.sources.sql import answer_apart; answer_apart()"
 _ANSWERED, _REFUSED = b"+", b"-"
 
 T = TypeVar("T")
@@ -84,20 +84,19 @@ class Box:
 
     def _answer_apart(self, sql: str, what: str, columns: Sequence[str], seconds: float) -> Any:
         """The same by a process of its own. Raises UsageError."""
-        told: dict[str, Any] = {
-            "sql": sql,
-            "what": what,
-            "columns": list(columns),
-            "names": list(self._tables),
-            "path": sys.path,
-        }
+        told: dict[str, Any] = {"sql": sql, "what": what, "columns": list(columns), "names": list(self._tables)}
         told |= {"most_bytes": self._most_bytes, "seconds": int(seconds) + _STARTING_SECONDS}
         sink = pa.BufferOutputStream()
         for table in self._tables.values():
             with pa.ipc.new_stream(sink, table.schema) as writer:
                 writer.write_table(table)
         process = subprocess.Popen(
-            [sys.executable, "-c", _APART], stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL
+            [sys.executable, "-P", "-c", _APART],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.DEVNULL,
+            env=os.environ | {"PYTHONPATH": os.pathsep.join(path or os.getcwd() for path in sys.path)},
+            start_new_session=True,  # Ctrl-C is this process's, which ends the other
         )
         try:
             content = json.dumps(told).encode() + b"\n" + sink.getvalue().to_pybytes()

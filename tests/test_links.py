@@ -202,6 +202,6 @@ def test_bytes_that_are_no_picture_are_told_by_verify_and_never_written_as_files
     with pytest.raises(PannierError, match=r"x\.png"):
         snapshot.export(tmp_path / "out", layout="flat")
     assert not [path for path in (tmp_path / "out").rglob("*") if path.is_file() and path.read_bytes() == script]
-    words = re.findall(r"--where \"(.+)\"", finding.advice)
+    words = re.findall(r"`where` \"(.+)\"", finding.advice)
     assert run("change", store.path, "--remove", "--where", words[0]).status == 0
     assert len(store.snapshot()) == 4

@@ -271,7 +271,7 @@ class _Verification:
         foreign = sorted(each.hex() for each in self._pictures.foreign)
         if foreign:
             shown = ", ".join(f"'{each}'" for each in foreign[:_SHOWN_KEYS])
-            advice = f'remove the records that show them: pannier change --remove --where "sha256 IN ({shown})"'
+            advice = f'pannier change with `remove` takes their records away, `where` "sha256 IN ({shown})"'
             problem = f"{len(foreign)} of the pictures are no pictures"
             yield Finding(layout.SHARDS, problem, "feeds stop at the records that show them", advice)
 

@@ -19,6 +19,8 @@ from PIL import Image
 
 import pannier
 from pannier.cli.entry import main
+from pannier.demo.archive import draw_archive
+from pannier.demo.mill import mill_of, serving
 
 CLASSES = ("plain", "satin", "twill")
 
@@ -122,6 +124,16 @@ def run(monkeypatch: pytest.MonkeyPatch) -> Callable[..., Ended]:
         return Ended(subprocess.CompletedProcess(words, int(end.value.code or 0), said, complained))
 
     return call
+
+
+@contextlib.contextmanager
+def demo_folder(folder: Path) -> Iterator[Path]:
+    """The demo's folder, drawn; a stand-in serves the links of its register as long as the context lasts."""
+    draw_archive(folder, 300, 7)
+    with serving(mill_of(folder / "archive")) as mill:
+        register = folder / "register.csv"
+        register.write_text(register.read_text().replace("https://mill.example", mill))
+        yield folder
 
 
 @pytest.fixture(scope="session")

@@ -14,8 +14,7 @@ import typer
 
 from pannier.cli.commands import app
 from pannier.cli.entry import main
-from pannier.demo.archive import draw_archive
-from pannier.demo.mill import mill_of, serving
+from tests.conftest import demo_folder
 
 ROOT = Path(__file__).parent.parent
 README = ROOT / "README.md"
@@ -92,11 +91,7 @@ def test_every_block_of_python_compiles(page: Path) -> None:
 @pytest.fixture(scope="module")
 def drawn(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
     """The demo's folder, with its links served by a stand-in."""
-    folder = tmp_path_factory.mktemp("documents")
-    draw_archive(folder, 300, 7)
-    with serving(mill_of(folder / "archive")) as mill:
-        register = folder / "register.csv"
-        register.write_text(register.read_text().replace("https://mill.example", mill))
+    with demo_folder(tmp_path_factory.mktemp("documents")) as folder:
         yield folder
 
 

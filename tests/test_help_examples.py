@@ -16,8 +16,7 @@ import typer
 
 from pannier.cli.commands import app
 from pannier.cli.entry import main
-from pannier.demo.archive import draw_archive
-from pannier.demo.mill import mill_of, serving
+from tests.conftest import demo_folder
 
 # what a reader of the helps would have done before, in the order of the job
 BEFORE = """\
@@ -61,11 +60,7 @@ def examples() -> Iterator[str]:
 @pytest.fixture(scope="module")
 def mill_at_work(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
     """The demo's folder, its register's links served by a stand-in, with everything done that examples build on."""
-    folder = tmp_path_factory.mktemp("mill")
-    draw_archive(folder, 300, 7)
-    with serving(mill_of(folder / "archive")) as mill:
-        register = folder / "register.csv"
-        register.write_text(register.read_text().replace("https://mill.example", mill))
+    with demo_folder(tmp_path_factory.mktemp("mill")) as folder:
         yield folder
 
 

@@ -198,10 +198,12 @@ def test_bytes_that_are_no_picture_are_told_by_verify_and_never_written_as_files
         snapshot = store.pack([*rows, {"id": "x.png", "label": "a", "file": script}], key="id", picture="file").snapshot
     assert snapshot["x.png"].bytes() == script
     (finding,) = [each for each in pannier.verify(store) if each.is_damage]
-    assert finding.problem == "1 of the pictures are no pictures"
+    assert finding.problem == "1 of the stored files are not images"
     with pytest.raises(PannierError, match=r"x\.png"):
         snapshot.export(tmp_path / "out", layout="flat")
     assert not [path for path in (tmp_path / "out").rglob("*") if path.is_file() and path.read_bytes() == script]
     words = re.findall(r"`where` \"(.+)\"", finding.advice)
     assert run("change", store.path, "--remove", "--where", words[0]).status == 0
     assert len(store.snapshot()) == 4
+    (note,) = [each for each in pannier.verify(store) if "not images" in each.problem]
+    assert not note.is_damage, "an old snapshot alone shows it"

@@ -20,7 +20,7 @@ import pytest
 
 import pannier
 from pannier.errors import ConflictError, DamageError, NotFoundError, StoreError, UsageError
-from pannier.store.documents import digest
+from pannier.store.documents import digest, sealed
 from pannier.store.leases import READER, SECONDS, WRITER, Held, holding, leases
 from pannier.versions.naming import remove
 from tests.conftest import Ended, fill
@@ -614,3 +614,26 @@ def test_packs_at_once_never_stop_over_what_is_remembered(tmp_path: Path, monkey
     assert not store.pack(tmp_path / "0", prefix="0").is_new
     monkeypatch.setattr(seen.Seen, "_write", lambda *_: (_ for _ in ()).throw(StoreError("the disk is full")))
     assert store.pack(fill(tmp_path / "more", 2, first=500)).added == 6
+
+
+def test_a_lost_or_damaged_format_file_is_written_again_and_a_newer_one_is_left_alone(tmp_path: Path) -> None:
+    store = pannier.create(tmp_path / "s.store")
+    store.pack(fill(tmp_path / "a", 2))
+    file = store.path / "pannier.json"
+    written = file.read_bytes()
+    for harm in (None, b"{}", written[:-9]):
+        file.unlink()
+        if harm is not None:
+            file.write_bytes(harm)
+        with pytest.raises(pannier.PannierError):
+            pannier.open(store.path)
+        assert not [each for each in pannier.verify(store.path, repair=True) if each.is_damage], harm
+        assert file.read_bytes() == written
+        assert len(pannier.open(store.path)) == 6
+    newer = sealed({"format": "pannier store", "version": 9})
+    for content in (newer, sealed({"format": "another kind", "version": 1})):
+        file.unlink()
+        file.write_bytes(content)
+        with pytest.raises(pannier.PannierError, match=r"install a newer one|is of another kind"):
+            pannier.verify(store.path, repair=True)
+        assert file.read_bytes() == content

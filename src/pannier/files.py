@@ -19,17 +19,14 @@ from pannier.errors import StoreError, UsageError
 _DRAFT = re.compile(r"\..+\.[0-9a-f]{8}\.new")
 
 
-# what the results that people ask for may be called
+# the endings of figures, pages and tables that users ask for
 FIGURES = (".png", ".pdf", ".svg", ".jpg", ".jpeg", ".webp", ".tif", ".tiff", ".eps", ".ps")
 PAGES = (".html", ".htm")
 TABLES = (".csv", ".parquet")
 
 
 def check_result(path: str | Path, endings: tuple[str, ...] = ()) -> None:
-    """Raises UsageError where no file can be written to a path, or its name ends otherwise than it must.
-
-    Asked before work begins whose result would have no place.
-    """
+    """Raises UsageError if the path cannot be written or has another ending. Call it before long work."""
     file = Path(path)
     if endings and file.suffix.lower() not in endings:
         raise UsageError(f"{path}: give a name that ends in {', '.join(endings[:3])}")

@@ -74,7 +74,7 @@ class _Visible:
 
 
 def _is_help(arguments: list[str]) -> bool:
-    """Whether a help is all that is printed: asked for, or since nothing else was said."""
+    """True if only a help text is printed: it was asked for, or the command has no arguments."""
     return not arguments or not {"help", "-h", "--help"}.isdisjoint(arguments) or arguments[1:] == []
 
 

@@ -99,7 +99,7 @@ def _cut(text: str, letters: int, middle: bool) -> str:
 
 
 def drawable(text: str) -> str:
-    """A text with the codes of letters that no font here has, and of those that are none, in their place."""
+    """A text in which characters that are not printable, or that no installed font has, are escaped."""
     if text.isascii() and text.isprintable():
         return text
     known = _fonts()[1]
@@ -108,7 +108,7 @@ def drawable(text: str) -> str:
 
 @cache
 def _fonts() -> tuple[tuple[str, ...], frozenset[int]]:
-    """The fonts that are tried in turn, and all letters that they have."""
+    """The font families in order of preference, and the code points that they have."""
     from matplotlib.font_manager import FontProperties, findfont, fontManager, get_font
 
     installed = {entry.name for entry in fontManager.ttflist}

@@ -20,7 +20,7 @@ from pannier.storage.opening import reading_threads
 from pannier.store.places import PictureReader, Place, ReadError, damage, places_of
 from pannier.store.state import State
 
-# so many pictures are looked up and written at once, and at most so many by one thread
+# pictures that are looked up and written together, and the most that one thread writes in a row
 AT_ONCE, A_TASK = 512, 32
 
 

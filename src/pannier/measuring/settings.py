@@ -18,7 +18,7 @@ FOLDER = "folder:"
 SOURCES = ("shards", "rendered")
 PYTHON = "python:"
 
-# so many rounds unless another number is given; fewer, but not fewer than the least, where they take longer than they should
+# the default number of rounds, and the least; a measurement that would take longer than SECONDS has fewer than the default
 DEFAULT_ROUNDS, LEAST_ROUNDS = 12, 4
 SECONDS = 70.0
 DEFAULT_SLICE_SECONDS = 0.4

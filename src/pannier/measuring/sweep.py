@@ -45,7 +45,7 @@ AT_ONCE = 8
 # what a trial may be seen to take above its limit before it counts as over it: the grain of pages and of watching
 SLACK_BYTES = 1 << 20
 
-# so many limits are tried to find one that is enough
+# how many memory limits are tried to find the smallest that is as fast
 LIMITS_TRIED = 3
 # by which the setting of a trial is known
 _SAME = ("size", "source", "memory_limit_bytes", "batch_size", "workers", "processes")
@@ -102,7 +102,7 @@ def measure(snapshot: State, treatment: Treatment, split: str | None, options: M
 
 
 def _limited(settings: Sequence[Setting], trials: Sequence[Trial]) -> list[Setting]:
-    """The best setting under limits from a little above what it took: the smallest that is as fast is enough."""
+    """The best setting again, under the first memory limits above its peak."""
     best = answer_of(trials, {}).best
     setting = next(each for each in settings if all(getattr(best, name) == getattr(each, name) for name in _SAME))
     limits = [limit for limit in USUAL_LIMITS if limit > (best.peak_bytes or 0)][:LIMITS_TRIED]
@@ -212,7 +212,7 @@ class _Sweep:
     ) -> dict[Setting, Trial]:
         """Rows of some settings; `before` have been tried, of so many in all.
 
-        `until`: the time, by the monotonic clock, after which there are no more rounds than the least.
+        until: monotonic time after which no round begins beyond the least number.
         """
         self._add(settings)
         rounds = options.rounds or DEFAULT_ROUNDS

@@ -78,9 +78,9 @@ HARMLESS = (
 
 @dataclass(frozen=True, repr=False)
 class Problem(Result):
-    """One kind of problem: how often it was found, all examples, what it does to training, what mends it.
+    """One kind of problem: its number, all examples, its effect on training, and its remedy.
 
-    `groups`: of kinds that concern several pictures together, the keys of each set.
+    `groups`: for kinds that concern several pictures together, the keys of each set.
     """
 
     kind: str
@@ -201,7 +201,7 @@ class Collected:
         self._examples[kind].append(example)
 
     def add_group(self, kind: str, example: str, keys: list[str]) -> None:
-        """A set of pictures of which something is to be said together."""
+        """Adds a set of pictures that have one problem together."""
         self.add(kind, example)
         self._groups[kind].append(keys)
 

@@ -13,6 +13,7 @@ from typing import Any
 import numpy as np
 
 from pannier.choices import Progress
+from pannier.columns import to_digests
 from pannier.dealing.shares import read_part
 from pannier.errors import ConflictError, DamageError, NotFoundError, StoreError
 from pannier.hashing import checked_seed
@@ -29,7 +30,7 @@ from pannier.store.miniatures import miniature_table
 from pannier.store.names import Entry, MovingNames
 from pannier.store.shards import locate, shard_names
 from pannier.store.snapshots import DocumentReader, Told
-from pannier.store.state import OpenedStore, check_format, has_snapshots, open_store
+from pannier.store.state import OpenedStore, check_format, has_snapshots, is_store, names_by_snapshot, open_store
 from pannier.upkeep.findings import FROM_COPY, Finding
 from pannier.upkeep.referenced import distinct, is_in, referenced
 from pannier.upkeep.repairing import bring_lost_entries
@@ -91,10 +92,15 @@ def verify(
 
 
 def _opened(address: str | Path, *, mends: bool) -> OpenedStore:
-    """A store; where it shall be mended, one too that is known as none, for its first file is damaged or lost."""
-    if mends and has_snapshots(storage := open_storage(address)):
-        return OpenedStore.on(storage)
-    return open_store(address)
+    """A store. If it is to be repaired, also one whose `pannier.json` is damaged or missing."""
+    try:
+        return open_store(address)
+    except (DamageError, NotFoundError) as error:
+        storage = open_storage(address)
+        is_lost = isinstance(error, DamageError) or not is_store(storage)
+        if mends and is_lost and has_snapshots(storage):
+            return OpenedStore.on(storage)
+        raise
 
 
 def _hold(stack: contextlib.ExitStack, store: OpenedStore) -> Held | None:
@@ -267,13 +273,23 @@ class _Verification:
             yield Finding(layout.SHARDS, problem, f"{len(lost)} records", advice, keys=tuple(lost))
 
     def _no_pictures(self) -> Iterator[Finding]:
-        """Bytes that are as they were written and begin like no picture: only another program has written them."""
-        foreign = sorted(each.hex() for each in self._pictures.foreign)
-        if foreign:
-            shown = ", ".join(f"'{each}'" for each in foreign[:_SHOWN_KEYS])
-            advice = f'pannier change with `remove` takes their records away, `where` "sha256 IN ({shown})"'
-            problem = f"{len(foreign)} of the pictures are no pictures"
-            yield Finding(layout.SHARDS, problem, "feeds stop at the records that show them", advice)
+        """Stored bytes that are intact but not an image, which only another program writes.
+
+        They are damage while a strand or tag shows them; in older snapshots alone they are worth a note.
+        """
+        foreign = to_digests(self._pictures.foreign)
+        is_shown = np.zeros(len(foreign), bool)
+        for snapshot_id in names_by_snapshot(self._store) if len(foreign) else ():
+            with contextlib.suppress(*READ_FAILS):
+                manifest = self._store.state_of(snapshot_id).manifest
+                is_shown |= is_in(foreign, distinct(manifest.pictures(np.arange(len(manifest)))))
+        for shows, is_damage in ((is_shown, True), (~is_shown, False)):
+            if shows.any():
+                named = sorted(each.tobytes().hex() for each in foreign[shows])
+                shown = ", ".join(f"'{each}'" for each in named[:_SHOWN_KEYS])
+                advice = f'remove their records with pannier change, `remove` and `where` "sha256 IN ({shown})"'
+                harms = "feeds stop at the records that show them" if is_damage else "old snapshots alone"
+                yield Finding(layout.SHARDS, f"{len(named)} of the stored files are not images", harms, advice, is_damage)
 
     def _lists_and_files(self) -> Iterator[Finding]:
         """Lists, attached files and additions; manifests, lists and files that nothing names."""
